@@ -1,0 +1,126 @@
+package uart
+
+import (
+	"fmt"
+	"strings"
+
+	"gavrix/core/bus"
+	"gavrix/core/quantity"
+	"gavrix/core/record"
+	"gavrix/core/wire"
+)
+
+// Compare lists the settings in which two ends differ, each with its effect
+// in both directions. Rates are compared by Mismatch and Limits, not here.
+func Compare(a, b Settings, nameA, nameB string) []bus.Difference {
+	var out []bus.Difference
+	fa, fb := a.Frame, b.Frame
+	effects := []string{
+		nameA + " → " + nameB + ": " + effect(fa, fb, nameB),
+		nameB + " → " + nameA + ": " + effect(fb, fa, nameA),
+	}
+	if fa.Data != fb.Data {
+		out = append(out, bus.Difference{Code: "data-bits-differ", What: fmt.Sprintf("data bits: %s %d, %s %d", nameA, fa.Data, nameB, fb.Data), Effects: effects})
+	}
+	if fa.Parity != fb.Parity {
+		d := bus.Difference{Code: "parity-differs", What: fmt.Sprintf("parity: %s %s, %s %s", nameA, fa.Parity, nameB, fb.Parity), Effects: effects}
+		if len(out) > 0 {
+			d.Effects = nil // already said with the data bits
+		}
+		out = append(out, d)
+	}
+	if fa.Stop != fb.Stop {
+		d := bus.Difference{
+			Code: "stop-bits-differ", What: fmt.Sprintf("stop bits: %s %d, %s %d", nameA, fa.Stop, nameB, fb.Stop),
+			Harmless: len(out) == 0,
+		}
+		if len(out) == 0 {
+			d.Effects = effects
+		}
+		out = append(out, d)
+	}
+	return out
+}
+
+// effect says what the receiver makes of the sender's characters, cell by
+// cell.
+func effect(sender, receiver Frame, name string) string {
+	s, r := sender.Cells(), receiver.Cells()
+	needed := 1 + receiver.Data + receiver.parityBits() + 1
+	var parts []string
+	for i := 1; i < needed; i++ {
+		from := "the next start bit"
+		if i < len(s) {
+			from = s[i]
+		}
+		if from == r[i] {
+			continue
+		}
+		switch {
+		case i >= len(s):
+			parts = append(parts, fmt.Sprintf("where characters follow back to back the next start bit falls into its %s: %s", r[i], missed(r[i])))
+		case r[i] == "stop":
+			parts = append(parts, fmt.Sprintf("takes %s as the stop bit: framing error whenever it is 0", from))
+		case r[i] == "parity" && from == "stop":
+			parts = append(parts, "takes the stop bit (always 1) as parity: parity error for every second value")
+		case r[i] == "parity":
+			parts = append(parts, fmt.Sprintf("takes %s as parity: parity error where it does not happen to fit", from))
+		case from == "parity":
+			parts = append(parts, fmt.Sprintf("the parity bit lands in bit %s", strings.TrimPrefix(r[i], "b")))
+		case from == "stop":
+			parts = append(parts, fmt.Sprintf("the stop bit lands in bit %s, which is always 1", strings.TrimPrefix(r[i], "b")))
+		}
+	}
+	if sender.Data == receiver.Data && sender.Parity != None && receiver.Parity != None && sender.Parity != receiver.Parity {
+		parts = append(parts, "parity error on every character")
+	}
+	switch {
+	case len(parts) > 0:
+	case len(s) > needed && sender.Stop > receiver.Stop && sender.Data == receiver.Data && sender.Parity == receiver.Parity:
+		parts = append(parts, "the second stop bit reads as idle line: harmless")
+	case sender.Stop < receiver.Stop && sender.Data == receiver.Data && sender.Parity == receiver.Parity:
+		parts = append(parts, "only the first stop bit is sampled: harmless")
+	case len(s) > needed:
+		parts = append(parts, fmt.Sprintf("reads the bits behind its %s as idle line or a new start bit", r[needed-1]))
+	default:
+		parts = append(parts, "no difference")
+	}
+	return name + " " + strings.Join(parts, "; ")
+}
+
+func missed(cell string) string {
+	if cell == "stop" {
+		return "framing error"
+	}
+	return "wrong " + cell
+}
+
+// Seen is what a receiver makes of one value: the characters it stores, with
+// their marks.
+type Seen struct {
+	Chars []uint16
+	Marks []record.Flags
+}
+
+// Outcome sends the values back to back from one end to the other over an
+// ideal line and gives what the receiver stores. It runs the encoder and the
+// receiver themselves.
+func Outcome(sender, receiver Settings, values ...uint16) Seen {
+	tog, end := Encode(nil, sender.Frame, quantity.PeriodOf(sender.Rate), quantity.Microsecond, values...)
+	cfg := Config{Frame: receiver.Frame, Period: quantity.PeriodOf(receiver.Rate), Oversampling: receiver.Oversampling, Vote: receiver.Vote}
+	r := NewReceiver(cfg)
+	var seen Seen
+	r.OnChar = func(c Char) record.Flags {
+		seen.Chars = append(seen.Chars, c.Value)
+		seen.Marks = append(seen.Marks, c.Flags)
+		return 0
+	}
+	quiet := end + 40*quantity.PeriodOf(receiver.Rate).Times(1)
+	r.Feed(&wire.Window{To: quiet, High: true, Toggles: tog}, discard{})
+	return seen
+}
+
+type discard struct{}
+
+func (discard) Put(*record.Record)  {}
+func (discard) Open(*record.Record) {}

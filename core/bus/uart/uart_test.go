@@ -1,0 +1,416 @@
+package uart
+
+import (
+	"math"
+	"math/rand/v2"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"gavrix/core/quantity"
+	"gavrix/core/record"
+	"gavrix/core/wire"
+)
+
+func anyFrame(rt *rapid.T) Frame {
+	return Frame{
+		Data:   rapid.IntRange(7, 9).Draw(rt, "data"),
+		Parity: ParityRule(rapid.IntRange(0, 2).Draw(rt, "parity")),
+		Stop:   rapid.IntRange(1, 2).Draw(rt, "stop"),
+	}
+}
+
+// sent is a random transmission: characters with gaps between them.
+type sent struct {
+	chars []uint16
+	at    []quantity.Time
+	tog   []quantity.Time
+	end   quantity.Time
+}
+
+func anySent(rt *rapid.T, f Frame, p quantity.Period) sent {
+	var s sent
+	t := quantity.Time(rapid.Int64Range(0, 1e9).Draw(rt, "start"))
+	n := rapid.IntRange(0, 30).Draw(rt, "n")
+	for range n {
+		c := rapid.Uint16().Draw(rt, "char") & f.Mask()
+		if rapid.IntRange(0, 3).Draw(rt, "gap?") == 0 {
+			t += quantity.Time(rapid.Int64Range(0, int64(p.Times(60))).Draw(rt, "gap"))
+		}
+		s.chars, s.at = append(s.chars, c), append(s.at, t)
+		s.tog, t = Encode(s.tog, f, p, t, c)
+	}
+	s.end = t
+	return s
+}
+
+// cutAtRandom feeds the toggles in windows with random borders.
+func cutAtRandom(rt *rapid.T, r *Receiver, tog []quantity.Time, end quantity.Time, out record.Sink) {
+	var from quantity.Time
+	high, i := true, 0
+	for from < end {
+		to := min(end, from+1+quantity.Time(rapid.Int64Range(0, int64(end)/3+1).Draw(rt, "cut")))
+		j := i
+		for j < len(tog) && tog[j] < to {
+			j++
+		}
+		w := wire.Window{From: from, To: to, High: high, Toggles: tog[i:j]}
+		r.Feed(&w, out)
+		high, i, from = w.EndsHigh(), j, to
+	}
+}
+
+func collect(l *record.List) (chars []uint16, at []quantity.Time, flags record.Flags) {
+	for i := range l.Done {
+		r := &l.Done[i]
+		for k := range r.Len() {
+			chars = append(chars, r.Char(k))
+			at = append(at, r.Start+r.Offsets[k])
+		}
+		flags |= r.AllFlags()
+	}
+	return
+}
+
+func TestDecodeIsTheInverseOfEncode(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		f := anyFrame(rt)
+		p := quantity.PeriodOf(quantity.FromBd(rapid.Float64Range(300, 4e6).Draw(rt, "bd")))
+		s := anySent(rt, f, p)
+		os := rapid.SampledFrom([]int{0, 4, 8, 16}).Draw(rt, "os")
+		cfg := Config{Frame: f, Period: p, Oversampling: os, Vote: os > 0 && rapid.Bool().Draw(rt, "vote")}
+		if os > 0 {
+			cfg.Phase = quantity.Period(rapid.Int64Range(0, int64(p)/int64(os)-1).Draw(rt, "phase"))
+		}
+		whole, pieces := &record.List{}, &record.List{}
+		end := s.end + 4*p.Times(int64(f.Bits())) + 1
+		r := NewReceiver(cfg)
+		r.Feed(&wire.Window{To: end, High: true, Toggles: s.tog}, whole)
+		cutAtRandom(rt, NewReceiver(cfg), s.tog, end, pieces)
+		require.Equal(rt, whole.Done, pieces.Done)
+		chars, at, flags := collect(whole)
+		require.Equal(rt, s.chars, chars)
+		require.Equal(rt, s.at, at)
+		require.Zero(rt, flags)
+		require.Empty(rt, whole.Running)
+	})
+}
+
+func TestRunsAreBoundedByIdle(t *testing.T) {
+	p := quantity.PeriodOf(9600 * quantity.Baud)
+	f := Frame{8, None, 1}
+	tog, end := Encode(nil, f, p, 0, 'a', 'b')
+	tog, end2 := Encode(tog, f, p, end+p.Times(30), 'c')
+	l := &record.List{}
+	NewReceiver(Config{Frame: f, Period: p}).Feed(&wire.Window{To: end2 + p.Times(30), High: true, Toggles: tog}, l)
+	require.Len(t, l.Done, 2)
+	assert.Equal(t, "ab", string(l.Done[0].Data))
+	assert.Equal(t, end, l.Done[0].End)
+	assert.Equal(t, "c", string(l.Done[1].Data))
+}
+
+func TestLastByteAppearsWhenItsStopBitEnds(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		f := anyFrame(rt)
+		p := quantity.PeriodOf(28800 * quantity.Baud)
+		cfg := Config{Frame: f, Period: p, Oversampling: rapid.SampledFrom([]int{0, 16}).Draw(rt, "os")}
+		tog, end := Encode(nil, f, p, 1e6, 'a', 'b')
+		r := NewReceiver(cfg)
+		l := &record.List{}
+		// The world feeds exactly as the receiver asks; no edge comes after
+		// the last stop bit.
+		var from quantity.Time
+		high, i := true, 0
+		feed := func(to quantity.Time) {
+			j := i
+			for j < len(tog) && tog[j] < to {
+				j++
+			}
+			w := wire.Window{From: from, To: to, High: high, Toggles: tog[i:j]}
+			r.Feed(&w, l)
+			high, i, from = w.EndsHigh(), j, to
+		}
+		feed(tog[len(tog)-1] + 1)
+		for r.Wake() < end {
+			feed(r.Wake())
+		}
+		run := l.Running[[3]int{}]
+		require.Equal(rt, 1, run.Len(), "before the end of the stop bit")
+		require.LessOrEqual(rt, r.Wake(), end+1)
+		feed(max(end, r.Wake()))
+		run = l.Running[[3]int{}]
+		require.Equal(rt, 2, run.Len(), "at the end of the stop bit")
+		require.Equal(rt, end, run.End)
+	})
+}
+
+func TestErrorMarks(t *testing.T) {
+	p := quantity.PeriodOf(19200 * quantity.Baud)
+	f := Frame{8, Even, 1}
+	see := func(tog []quantity.Time, cfg Config) *record.List {
+		l := &record.List{}
+		cfg.Period = p
+		NewReceiver(cfg).Feed(&wire.Window{To: quantity.Second, High: true, Toggles: tog}, l)
+		return l
+	}
+	// Parity: an odd sender.
+	tog, _ := Encode(nil, Frame{8, Odd, 1}, p, 0, 0x5a)
+	l := see(tog, Config{Frame: f})
+	assert.Equal(t, record.Parity, l.Done[0].FlagsAt(0))
+	// Framing: the 8E1 parity bit of 5A is 0, which 8N1 takes for its stop bit.
+	tog, _ = Encode(nil, f, p, 0, 0x5a)
+	l = see(tog, Config{Frame: Frame{8, None, 1}})
+	assert.Equal(t, record.Framing, l.Done[0].FlagsAt(0))
+	assert.Equal(t, []byte{0x5a}, l.Done[0].Data)
+	// A break raises break and framing, and no parity error.
+	l = see([]quantity.Time{0, p.Times(40)}, Config{Frame: f})
+	assert.Equal(t, record.Break|record.Framing, l.Done[0].AllFlags())
+	// A glitch shorter than half a bit is no character.
+	l = see([]quantity.Time{0, p.Times(1) / 3}, Config{Frame: f})
+	require.Len(t, l.Done, 1)
+	assert.Equal(t, record.Glitch, l.Done[0].AllFlags())
+	assert.Empty(t, l.Done[0].Data)
+	// A spike on one of three samples is voted away, and marked as noise.
+	tog, end := Encode(nil, f, p, 0, 0xff)
+	mid := p.Halves(7)
+	spiked := append([]quantity.Time{}, tog[:2]...)
+	spiked = append(spiked, mid-p.Times(1)/64, mid+p.Times(1)/64)
+	spiked = append(spiked, tog[2:]...)
+	require.Less(t, mid, end)
+	l = see(spiked, Config{Frame: f, Oversampling: 16, Vote: true})
+	assert.Equal(t, []byte{0xff}, l.Done[0].Data)
+	assert.Equal(t, record.Noise, l.Done[0].AllFlags())
+	l = see(spiked, Config{Frame: f, Oversampling: 16})
+	assert.Equal(t, []byte{0xfb}, l.Done[0].Data)
+	// A line that nobody drives is marked.
+	l = &record.List{}
+	NewReceiver(Config{Frame: f, Period: p}).Feed(&wire.Window{To: quantity.Second, High: true, Toggles: tog, Unknown: []wire.Span{{From: mid - 1000, To: mid + 1000}}}, l)
+	assert.Equal(t, record.Floating, l.Done[0].AllFlags())
+}
+
+func TestParityWorkedOut(t *testing.T) {
+	assert.Equal(t, uint16(0), Even.Bit(0x5a))
+	assert.Equal(t, uint16(1), Odd.Bit(0x5a))
+	var got []uint16
+	for _, c := range []uint16{0x64, 0x69, 0x76, 0x65} {
+		got = append(got, Even.Bit(c))
+	}
+	assert.Equal(t, []uint16{1, 0, 1, 0}, got)
+	assert.Contains(t, ParityNote(Frame{8, Even, 1}, 0x5a), "even 0, odd 1, mark 1, space 0")
+}
+
+func TestFrameDrawnFor5A(t *testing.T) {
+	s := Settings{Rate: 57600 * quantity.Baud, Frame: Frame{8, Even, 1}}
+	var levels []bool
+	labels := Labels(s, 0x5a)
+	for _, l := range labels {
+		levels = append(levels, l.High)
+	}
+	// 0 | 0 1 0 1 1 0 1 0 | 0 | 1
+	assert.Equal(t, []bool{false, false, true, false, true, true, false, true, false, false, true}, levels)
+	assert.Equal(t, "191 µs", labels[len(labels)-1].To.Round(3))
+	assert.Equal(t, labels[len(labels)-1].To, Duration(s, 1))
+}
+
+func TestSevenEvenReadAsEightNone(t *testing.T) {
+	gauge := Settings{Rate: 28800 * quantity.Baud, Frame: Frame{7, Even, 1}, Oversampling: 16}
+	mcu := Settings{Rate: quantity.FromBd(28735.632), Frame: Frame{8, None, 1}, Oversampling: 16}
+	seen := Outcome(gauge, mcu, '3', '.', '4', '1', '7', '\n')
+	assert.Equal(t, []uint16{0x33, 0x2e, 0xb4, 0xb1, 0xb7, 0x0a}, seen.Chars)
+	assert.Equal(t, make([]record.Flags, 6), seen.Marks)
+	seen = Outcome(mcu, gauge, 'S', 'N', 'A', 'P', '\n')
+	assert.Equal(t, []uint16{'S', 'N', 'A', 'P', '\n'}, seen.Chars)
+	assert.Equal(t, make([]record.Flags, 5), seen.Marks)
+	assert.Equal(t, []record.Flags{record.Parity}, Outcome(mcu, gauge, 'T').Marks)
+}
+
+func TestCompareSaysTheEffectInBothDirections(t *testing.T) {
+	a, b := Settings{Frame: Frame{8, Even, 1}}, Settings{Frame: Frame{8, None, 1}}
+	d := Compare(a, b, "E", "N")
+	require.Len(t, d, 1)
+	assert.Equal(t, "parity-differs", d[0].Code)
+	assert.Contains(t, d[0].Effects[0], "N takes parity as the stop bit: framing error whenever it is 0")
+	assert.Contains(t, d[0].Effects[1], "E takes the stop bit (always 1) as parity")
+	assert.Contains(t, d[0].Effects[1], "back to back the next start bit falls into its stop: framing error")
+	d = Compare(Settings{Frame: Frame{8, None, 2}}, Settings{Frame: Frame{8, None, 1}}, "two", "one")
+	require.Len(t, d, 1)
+	assert.True(t, d[0].Harmless)
+	assert.Contains(t, d[0].Effects[0], "harmless")
+	d = Compare(Settings{Frame: Frame{7, Even, 1}}, Settings{Frame: Frame{8, None, 1}}, "gauge", "MCU")
+	require.Len(t, d, 2)
+	assert.Contains(t, d[0].Effects[0], "the parity bit lands in bit 7")
+	assert.Empty(t, Compare(a, a, "x", "y"))
+}
+
+func TestLimitsByHand(t *testing.T) {
+	for _, c := range []struct {
+		frame       string
+		os          int
+		late, early float64
+	}{
+		{"8N1", 16, 4.6, -5.3}, {"8E1", 16, 4.2, -4.8}, {"8N1", 0, 5.3, -5.3},
+	} {
+		f, err := ParseFrame(c.frame)
+		require.NoError(t, err)
+		l := LimitsOf(f, c.os)
+		assert.InDelta(t, c.late, 100*l.RuleLate, 0.05)
+		assert.InDelta(t, c.early, 100*l.RuleEarly, 0.05)
+	}
+	l := LimitsOf(Frame{8, None, 1}, 16)
+	assert.Equal(t, Fits, l.Judge(1.014/0.990-1))
+	assert.Equal(t, TooLate, l.Judge(1.03/0.975-1))
+	assert.Contains(t, l.Misread(Frame{8, None, 1}, 1.03/0.975-1), "stop is the first bit sampled after its end")
+}
+
+// TestLimitsHoldOnTheWire sends whole transmissions at a mismatch and looks
+// at every byte. Outside a limit the traffic is the worst for it: characters
+// back to back for the late one, a last data or parity bit of 0 for the early
+// one.
+func TestLimitsHoldOnTheWire(t *testing.T) {
+	type outcome struct{ clean, lost int }
+	try := func(f Frame, os int, e float64, phases []float64, gapBits int64, chars []uint16) outcome {
+		var o outcome
+		for _, ph := range phases {
+			sender := quantity.Period(1e10)
+			receiver := quantity.Period(math.Round(1e10 * (1 + e)))
+			var tog []quantity.Time
+			at := quantity.Time(3e6)
+			for _, c := range chars {
+				tog, at = Encode(tog, f, sender, at, c)
+				at += sender.Times(gapBits)
+			}
+			r := NewReceiver(Config{Frame: f, Period: receiver, Oversampling: os,
+				Phase: quantity.Period(ph * float64(receiver) / float64(max(os, 1)) * 0.999)})
+			var got []uint16
+			var flags record.Flags
+			r.OnChar = func(c Char) record.Flags { got = append(got, c.Value); flags |= c.Flags; return 0 }
+			r.Feed(&wire.Window{To: at + 40*receiver.Times(1), High: true, Toggles: tog}, discard{})
+			if assert.ObjectsAreEqual(chars, got) && flags == 0 {
+				o.clean++
+			} else {
+				o.lost++
+			}
+		}
+		return o
+	}
+	var phases []float64
+	for i := range 33 {
+		phases = append(phases, float64(i)/32)
+	}
+	rapid.Check(t, func(rt *rapid.T) {
+		f := anyFrame(rt)
+		f.Stop = 1 // the limits are those of characters back to back with one stop bit
+		os := rapid.SampledFrom([]int{0, 4, 8, 16}).Draw(rt, "os")
+		l := LimitsOf(f, os)
+		rng := rand.New(rand.NewPCG(rapid.Uint64().Draw(rt, "seed"), 1))
+		chars := make([]uint16, 24)
+		for i := range chars {
+			chars[i] = uint16(rng.Uint32()) & f.Mask()
+		}
+		const eps = 2e-5
+		inside := rapid.Float64Range(l.Early+eps, l.Late-eps).Draw(rt, "inside")
+		require.Zero(rt, try(f, os, inside, phases, rapid.Int64Range(0, 3).Draw(rt, "spacing"), chars).lost, "inside both limits")
+
+		late := rapid.Float64Range(l.LateBest+eps, l.LateBest+0.03).Draw(rt, "late")
+		require.Zero(rt, try(f, os, late, phases, 0, chars).clean, "outside the late limit, back to back")
+		if os > 0 {
+			// Between worst and best phase some phase fails; a single phase
+			// is not claimed.
+			between := l.LateBest - eps
+			o := try(f, os, between, phases, 0, []uint16{0x55, 0x55})
+			require.NotZero(rt, o.lost)
+		}
+
+		// The early limit: the bit before the stop bit is 0.
+		early := rapid.Float64Range(l.EarlyBest-0.03, l.EarlyBest-eps).Draw(rt, "early")
+		if f.Parity == None {
+			for i := range chars {
+				chars[i] &^= 1 << (f.Data - 1)
+			}
+		} else {
+			for i := range chars {
+				if f.ParityBit(chars[i]) == 1 {
+					chars[i] ^= 1
+				}
+			}
+		}
+		require.Zero(rt, try(f, os, early, phases, 3, chars).clean, "outside the early limit")
+	})
+}
+
+func TestParseFrame(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		f := anyFrame(rt)
+		back, err := ParseFrame(f.String())
+		require.NoError(rt, err)
+		require.Equal(rt, f, back)
+	})
+	for _, s := range []string{"", "8N", "8N3", "6N1", "8X1", "88N1", "\xff\xff\xff"} {
+		_, err := ParseFrame(s)
+		assert.Error(t, err, s)
+	}
+}
+
+// FuzzReceiver feeds arbitrary levels: the decoder must end, never panic, and
+// give the same records however the stretch is cut.
+func FuzzReceiver(f *testing.F) {
+	f.Add([]byte{1, 200, 3, 4}, uint8(16), uint8(0))
+	f.Fuzz(func(t *testing.T, raw []byte, os, cut uint8) {
+		var tog []quantity.Time
+		var at quantity.Time
+		for i, b := range raw {
+			at += 1 + quantity.Time(b)*quantity.Time(1+i%7*5000)*1000
+			tog = append(tog, at)
+		}
+		cfg := Config{Frame: Frame{8, Even, 1}, Period: quantity.PeriodOf(115200 * quantity.Baud), Oversampling: int(os) % 3 * 8, Vote: os&1 == 1}
+		whole, parts := &record.List{}, &record.List{}
+		end := at + quantity.Second
+		a, b := NewReceiver(cfg), NewReceiver(cfg)
+		a.Feed(&wire.Window{To: end, High: true, Toggles: tog}, whole)
+		k := 0
+		if len(tog) > 0 {
+			k = int(cut) % len(tog)
+			w := wire.Window{To: tog[k], High: true, Toggles: tog[:k]}
+			b.Feed(&w, parts)
+			b.Feed(&wire.Window{From: tog[k], To: end, High: w.EndsHigh(), Toggles: tog[k:]}, parts)
+			a.Flush(whole)
+			b.Flush(parts)
+			require.Equal(t, whole.Done, parts.Done)
+		}
+	})
+}
+
+func BenchmarkDecode(b *testing.B) {
+	f := Frame{8, None, 1}
+	p := quantity.PeriodOf(quantity.Megabaud)
+	rng := rand.New(rand.NewPCG(1, 2))
+	var tog []quantity.Time
+	var at quantity.Time
+	for range 100_000 {
+		tog, at = Encode(tog, f, p, at, uint16(rng.Uint32())&0xff)
+	}
+	b.ReportAllocs()
+	r := NewReceiver(Config{Frame: f, Period: p})
+	w := wire.Window{To: at + quantity.Second, High: true, Toggles: tog}
+	r.Feed(&w, discard{})
+	for b.Loop() {
+		r.Feed(&w, discard{})
+	}
+	b.ReportMetric(float64(len(tog))*float64(b.N)/b.Elapsed().Seconds()/1e6, "Medges/s")
+}
+
+func BenchmarkEncode(b *testing.B) {
+	f := Frame{8, None, 1}
+	p := quantity.PeriodOf(quantity.Megabaud)
+	buf := make([]quantity.Time, 0, 64)
+	b.ReportAllocs()
+	n := 0
+	for b.Loop() {
+		var tog []quantity.Time
+		tog, _ = Encode(buf, f, p, 0, uint16(n)&0xff)
+		n += len(tog)
+	}
+	b.ReportMetric(float64(n)/b.Elapsed().Seconds()/1e6, "Medges/s")
+}

@@ -1,0 +1,292 @@
+package doc
+
+import (
+	"fmt"
+	"sort"
+	"strconv"
+	"strings"
+
+	"gavrix/core/finding"
+	"gavrix/core/quantity"
+)
+
+// Type says what may stand at a place of a file. One table of types gives
+// validation, spelling help and the published JSON Schema.
+type Type struct {
+	shape  shape
+	name   string // of a scalar: what it is, in words
+	check  func(string) error
+	enum   []string
+	keys   []Key
+	each   *Type // of MapOf and ListOf
+	minLen int
+}
+
+type shape uint8
+
+const (
+	scalarShape shape = iota
+	structShape
+	mapShape
+	listShape
+)
+
+// Key is one key of a map.
+type Key struct {
+	Name     string
+	Doc      string
+	Type     *Type
+	Required bool
+	Default  string // what holds when the key is absent, for people to read
+}
+
+// Map is a map with fixed keys.
+func Map(keys ...Key) *Type { return &Type{shape: structShape, keys: keys} }
+
+// With gives the map with more keys behind its own.
+func (t *Type) With(keys ...Key) *Type {
+	c := *t
+	c.keys = append(append([]Key(nil), t.keys...), keys...)
+	return &c
+}
+
+// Keys gives the keys of a Map.
+func (t *Type) Keys() []Key { return t.keys }
+
+// MapOf is a map from names of one's own to values of one type.
+func MapOf(each *Type) *Type { return &Type{shape: mapShape, each: each} }
+
+// ListOf is a list with at least minLen elements.
+func ListOf(each *Type, minLen int) *Type {
+	return &Type{shape: listShape, each: each, minLen: minLen}
+}
+
+// Scalar is a plain value that the check accepts. The name says what it is:
+// "a rate".
+func Scalar(name string, check func(string) error) *Type {
+	return &Type{name: name, check: check}
+}
+
+// Enum is one of some words.
+func Enum(words ...string) *Type {
+	return &Type{name: "one of " + strings.Join(words, ", "), enum: words}
+}
+
+// Int is a whole number from low to high, decimal, hex (0x) or binary (0b).
+func Int(low, high int) *Type {
+	return Scalar(fmt.Sprintf("a whole number from %d to %d", low, high), func(s string) error {
+		n, err := strconv.ParseInt(strings.ReplaceAll(s, "_", ""), 0, 64)
+		if err != nil {
+			return fmt.Errorf("%q is not a whole number", s)
+		}
+		if n < int64(low) || n > int64(high) {
+			return fmt.Errorf("%d is outside %d to %d", n, low, high)
+		}
+		return nil
+	})
+}
+
+// Plain values that many files use.
+var (
+	AnyText  = Scalar("a text", func(string) error { return nil })
+	NameType = Scalar("a name", func(s string) error {
+		if strings.TrimSpace(s) == "" {
+			return fmt.Errorf("the name is empty")
+		}
+		return nil
+	})
+	RateType = Scalar("a rate", func(s string) error { _, err := quantity.ParseRate(s); return err })
+	TimeType = Scalar("a time", func(s string) error {
+		t, err := quantity.ParseTime(s)
+		if err == nil && t < 0 {
+			return fmt.Errorf("%s is negative", s)
+		}
+		return err
+	})
+	ClockType = Scalar("a clock frequency", func(s string) error { _, err := quantity.ParseClock(s); return err })
+	PPMType   = Scalar("a deviation in ppm or %", func(s string) error { _, err := quantity.ParsePPM(s); return err })
+)
+
+// Validate gives every fault of the tree at once.
+func (t *Type) Validate(n *Node) []finding.Finding {
+	var out []finding.Finding
+	t.validate(n, "the file", &out)
+	return out
+}
+
+func (t *Type) validate(n *Node, what string, out *[]finding.Finding) {
+	fault := func(code string, where finding.Place, seen, change string) {
+		*out = append(*out, finding.Finding{Severity: finding.Error, Code: code, Where: where, Seen: seen, Change: change})
+	}
+	switch t.shape {
+	case scalarShape:
+		if n.Kind != Value {
+			fault("wrong-shape", n.Place(), fmt.Sprintf("%s is %s; expected %s", what, n.Kind, t.name), "write one plain value")
+			return
+		}
+		if t.enum != nil {
+			for _, w := range t.enum {
+				if w == n.Scalar {
+					return
+				}
+			}
+			change := "write " + t.name
+			if m := Nearest(n.Scalar, t.enum); m != "" {
+				change = fmt.Sprintf("did you mean %s?", m)
+			}
+			fault("unknown-word", n.Place(), fmt.Sprintf("%s: %q; expected %s", what, n.Scalar, t.name), change)
+			return
+		}
+		if err := t.check(n.Scalar); err != nil {
+			fault("bad-value", n.Place(), fmt.Sprintf("%s: %v", what, err), "write "+t.name)
+		}
+	case structShape:
+		if n.Kind != Mapping {
+			fault("wrong-shape", n.Place(), fmt.Sprintf("%s is %s; expected a map with %s", what, n.Kind, t.keyList()), "write its keys below it, indented")
+			return
+		}
+		for _, c := range n.Entries {
+			k := t.key(c.Key)
+			if k == nil {
+				change := "the keys here are " + t.keyList()
+				if m := Nearest(c.Key, t.names()); m != "" {
+					change = fmt.Sprintf("did you mean %q?", m)
+				}
+				fault("unknown-key", c.KeyPlace(), fmt.Sprintf("unknown key %q in %s", c.Key, what), change)
+				continue
+			}
+			k.Type.validate(c, c.Key, out)
+		}
+		for _, k := range t.keys {
+			if k.Required && n.child(k.Name) == nil {
+				fault("key-missing", n.KeyPlace(), fmt.Sprintf("%s has no %q: %s", what, k.Name, k.Doc), fmt.Sprintf("add `%s: …`", k.Name))
+			}
+		}
+	case mapShape:
+		if n.Kind != Mapping {
+			fault("wrong-shape", n.Place(), fmt.Sprintf("%s is %s; expected a map of names", what, n.Kind), "write one name a line, each with its keys below it")
+			return
+		}
+		for _, c := range n.Entries {
+			if strings.TrimSpace(c.Key) == "" || strings.ContainsAny(c.Key, ".\n\t") {
+				fault("bad-name", c.KeyPlace(), fmt.Sprintf("%q is no usable name in %s", c.Key, what), "use letters, digits and dashes")
+			}
+			t.each.validate(c, c.Key, out)
+		}
+	case listShape:
+		if n.Kind != Sequence {
+			fault("wrong-shape", n.Place(), fmt.Sprintf("%s is %s; expected a list", what, n.Kind), "write one element a line behind a dash")
+			return
+		}
+		if len(n.Entries) < t.minLen {
+			fault("list-too-short", n.Place(), fmt.Sprintf("%s has %d elements; at least %d are needed", what, len(n.Entries), t.minLen), "add elements")
+		}
+		for _, c := range n.Entries {
+			t.each.validate(c, what+" element "+c.Key, out)
+		}
+	}
+}
+
+func (t *Type) key(name string) *Key {
+	for i := range t.keys {
+		if t.keys[i].Name == name {
+			return &t.keys[i]
+		}
+	}
+	return nil
+}
+
+func (t *Type) names() []string {
+	var out []string
+	for _, k := range t.keys {
+		out = append(out, k.Name)
+	}
+	return out
+}
+
+func (t *Type) keyList() string { return strings.Join(t.names(), ", ") }
+
+// Nearest gives the word that s was probably meant to be, or "".
+func Nearest(s string, words []string) string {
+	best, at := "", 1+len(s)/3
+	sorted := append([]string(nil), words...)
+	sort.Strings(sorted)
+	for _, w := range sorted {
+		if d := distance(strings.ToLower(s), strings.ToLower(w)); d <= at && (best == "" || d < at) {
+			best, at = w, d
+		}
+	}
+	return best
+}
+
+// distance is the number of letters to insert, delete or change.
+func distance(a, b string) int {
+	row := make([]int, len(b)+1)
+	for j := range row {
+		row[j] = j
+	}
+	for i := 1; i <= len(a); i++ {
+		diag := row[0]
+		row[0] = i
+		for j := 1; j <= len(b); j++ {
+			cost := 1
+			if a[i-1] == b[j-1] {
+				cost = 0
+			}
+			diag, row[j] = row[j], min(row[j]+1, row[j-1]+1, diag+cost)
+		}
+	}
+	return row[len(b)]
+}
+
+// JSONSchema gives the type as a JSON Schema (draft 2020-12) value.
+func (t *Type) JSONSchema() map[string]any {
+	switch t.shape {
+	case structShape:
+		props, required := map[string]any{}, []string{}
+		for _, k := range t.keys {
+			p := k.Type.JSONSchema()
+			p["description"] = k.Doc
+			if k.Default != "" {
+				p["default"] = k.Default
+			}
+			props[k.Name] = p
+			if k.Required {
+				required = append(required, k.Name)
+			}
+		}
+		out := map[string]any{"type": "object", "properties": props, "additionalProperties": false}
+		if len(required) > 0 {
+			out["required"] = required
+		}
+		return out
+	case mapShape:
+		return map[string]any{"type": "object", "additionalProperties": t.each.JSONSchema()}
+	case listShape:
+		return map[string]any{"type": "array", "items": t.each.JSONSchema(), "minItems": t.minLen}
+	}
+	out := map[string]any{"type": []string{"string", "number", "boolean"}, "title": t.name}
+	if t.enum != nil {
+		out["enum"] = enumValues(t.enum)
+	}
+	return out
+}
+
+// enumValues adds the number or truth value that an editor's YAML parser
+// makes of a word.
+func enumValues(words []string) []any {
+	var out []any
+	for _, w := range words {
+		out = append(out, w)
+		if n, err := strconv.Atoi(w); err == nil {
+			out = append(out, n)
+		}
+		switch w {
+		case "yes":
+			out = append(out, true)
+		case "no":
+			out = append(out, false)
+		}
+	}
+	return out
+}

@@ -1,0 +1,229 @@
+// Package record defines what a decoder or a port yields: one decoded thing
+// with its time, who sent it, whose receiver saw it and what went wrong.
+package record
+
+import (
+	"fmt"
+	"strings"
+
+	"gavrix/core/quantity"
+)
+
+// Kind says what a record is.
+type Kind uint8
+
+// The kinds of records.
+const (
+	Chars    Kind = iota // a run of characters on a character link, bounded by idle
+	Opened               // a port or a simulated link began to be watched
+	Lost                 // the port went away
+	Gap                  // a stretch in which nothing could be seen
+	Returned             // the port came back
+	Changed              // a setting was changed; Text says which
+	Input                // something put into the simulated world; Text is the input
+	Verdict              // the outcome of a check; Text says which
+)
+
+var kindNames = [...]string{"chars", "opened", "lost", "gap", "returned", "changed", "input", "verdict"}
+
+func (k Kind) String() string {
+	if int(k) < len(kindNames) {
+		return kindNames[k]
+	}
+	return fmt.Sprintf("kind %d", k)
+}
+
+// ParseKind is the inverse of String for the defined kinds.
+func ParseKind(s string) (Kind, bool) {
+	for i, n := range kindNames {
+		if n == s {
+			return Kind(i), true
+		}
+	}
+	return 0, false
+}
+
+// Origin says how a record came to be known.
+type Origin uint8
+
+// The origins.
+const (
+	FromLevels     Origin = iota // decoded from line levels
+	FromKernel                   // delivered by the operating system's driver
+	Reconstructed                // put together from bytes, without levels
+	FromFile                     // read from a capture that does not say more
+	FromGavrix                   // made by Gavrix itself: an input, a setting, a verdict
+	originSentinel               // keep last
+)
+
+var originNames = [...]string{"levels", "kernel", "reconstructed", "file", "gavrix"}
+
+func (o Origin) String() string {
+	if o < originSentinel {
+		return originNames[o]
+	}
+	return fmt.Sprintf("origin %d", o)
+}
+
+// End is one party on a link.
+type End uint8
+
+// The ends. Devices are numbered in the order of the bench file.
+const (
+	Nobody End = 0
+	Tap    End = 1 // an ideal receiver on the line, with the sender's settings
+	MCU    End = 2
+	Device End = 3 // the first device; the nth is Device+n
+)
+
+// Flags are the error marks of one character, as a peripheral's status
+// register would raise them.
+type Flags uint16
+
+// The marks.
+const (
+	Framing         Flags = 1 << iota // the stop bit was low
+	Parity                            // the parity bit did not fit
+	Break                             // all bits low, the stop bit too
+	Noise                             // the samples of one bit disagreed
+	Overrun                           // a character completed that found the receive register full, and was lost
+	ParityOrFraming                   // the operating system does not say which
+	Glitch                            // a low pulse too short for a start bit
+	Floating                          // the line was not driven at a sample
+)
+
+var flagNames = []string{"framing", "parity", "break", "noise", "overrun", "parity or framing", "glitch", "floating line"}
+
+// Names gives the names of the raised marks.
+func (f Flags) Names() []string {
+	var out []string
+	for i, n := range flagNames {
+		if f&(1<<i) != 0 {
+			out = append(out, n)
+		}
+	}
+	return out
+}
+
+func (f Flags) String() string { return strings.Join(f.Names(), " + ") }
+
+// ParseFlags is the inverse of String; unknown words are left out.
+func ParseFlags(s string) Flags {
+	var f Flags
+	for w := range strings.SplitSeq(s, " + ") {
+		for i, n := range flagNames {
+			if n == w {
+				f |= 1 << i
+			}
+		}
+	}
+	return f
+}
+
+// Mark puts flags on the character with the given index. An index equal to
+// the number of characters marks something behind the last one.
+type Mark struct {
+	Index int
+	Flags Flags
+}
+
+// Record is one decoded thing. Whoever gets a record from a Sink call must
+// copy what it keeps: slices belong to the caller and are used again.
+type Record struct {
+	Kind   Kind
+	Link   uint16 // index into the capture's table of links
+	Seen   End    // whose receiver saw it
+	From   End    // who sent it
+	Origin Origin
+	More   bool // the run goes on in the next record without an idle gap
+
+	Start, End quantity.Time // of a run: start bit of the first to the end of the last stop bit
+
+	// Data are the characters of a run, one byte each up to 8 data bits,
+	// else two bytes each, least significant first.
+	Data []byte
+	Wide bool // two bytes a character
+
+	// Offsets are the starts of the characters relative to Start. It is nil
+	// where the source gives no time for each character.
+	Offsets []quantity.Time
+	Each    quantity.Time // duration of one character; 0 where unknown
+	Marks   []Mark        // in order of their index
+	Text    string
+}
+
+// Len is the number of characters.
+func (r *Record) Len() int {
+	if r.Wide {
+		return len(r.Data) / 2
+	}
+	return len(r.Data)
+}
+
+// Char gives the character with the index i.
+func (r *Record) Char(i int) uint16 {
+	if r.Wide {
+		return uint16(r.Data[2*i]) | uint16(r.Data[2*i+1])<<8
+	}
+	return uint16(r.Data[i])
+}
+
+// FlagsAt gives the marks of the character with the index i.
+func (r *Record) FlagsAt(i int) Flags {
+	var f Flags
+	for _, m := range r.Marks {
+		if m.Index == i {
+			f |= m.Flags
+		}
+	}
+	return f
+}
+
+// AllFlags gives the marks of the whole record.
+func (r *Record) AllFlags() Flags {
+	var f Flags
+	for _, m := range r.Marks {
+		f |= m.Flags
+	}
+	return f
+}
+
+// Clone gives a copy that shares nothing with r.
+func (r *Record) Clone() Record {
+	c := *r
+	c.Data = append([]byte(nil), r.Data...)
+	c.Offsets = append([]quantity.Time(nil), r.Offsets...)
+	c.Marks = append([]Mark(nil), r.Marks...)
+	return c
+}
+
+// Sink takes records as they are decoded.
+type Sink interface {
+	// Put takes a finished record.
+	Put(r *Record)
+	// Open shows the present state of a run that is not finished yet. The
+	// next Open or Put for the same link, sender and receiver replaces it.
+	Open(r *Record)
+}
+
+// List is a Sink that keeps copies, for tests and one-off decoding.
+type List struct {
+	Done    []Record
+	Running map[[3]int]Record // by link, sender and receiver
+}
+
+func key(r *Record) [3]int { return [3]int{int(r.Link), int(r.From), int(r.Seen)} }
+
+// Put implements Sink.
+func (l *List) Put(r *Record) {
+	l.Done = append(l.Done, r.Clone())
+	delete(l.Running, key(r))
+}
+
+// Open implements Sink.
+func (l *List) Open(r *Record) {
+	if l.Running == nil {
+		l.Running = map[[3]int]Record{}
+	}
+	l.Running[key(r)] = r.Clone()
+}

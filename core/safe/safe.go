@@ -1,0 +1,58 @@
+// Package safe turns bytes and text of unknown origin into text that can be
+// shown: on a terminal, in SVG, PDF and HTML. Nothing that it returns contains
+// a control character, and all of it is valid UTF-8.
+package safe
+
+import (
+	"strings"
+	"unicode"
+	"unicode/utf8"
+)
+
+// Byte gives the one-cell symbol of a byte from the wire: the character itself
+// for printable ASCII, its control picture (␀ to ␟, ␡) for a control
+// character, and a middle dot for every byte that ASCII does not define.
+func Byte(b byte) rune {
+	switch {
+	case b < 0x20:
+		return 0x2400 + rune(b)
+	case b == 0x7f:
+		return '␡'
+	case b > 0x7f:
+		return '·'
+	}
+	return rune(b)
+}
+
+// Bytes gives the symbols of bytes from the wire, one for each byte.
+func Bytes(data []byte) string {
+	var s strings.Builder
+	for _, b := range data {
+		s.WriteRune(Byte(b))
+	}
+	return s.String()
+}
+
+// Text makes a text showable: control characters become their pictures,
+// other unprintable characters and broken UTF-8 the replacement character.
+func Text(s string) string {
+	clean := true
+	for _, r := range s {
+		if !unicode.IsPrint(r) || r == utf8.RuneError {
+			clean = false
+			break
+		}
+	}
+	if clean {
+		return s
+	}
+	return strings.Map(func(r rune) rune {
+		switch {
+		case r < 0x20 || r == 0x7f:
+			return Byte(byte(r))
+		case !unicode.IsPrint(r) && r != ' ':
+			return utf8.RuneError
+		}
+		return r
+	}, s)
+}

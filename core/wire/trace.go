@@ -1,0 +1,113 @@
+package wire
+
+import (
+	"encoding/binary"
+	"sort"
+	"sync"
+
+	"gavrix/core/quantity"
+)
+
+const blockToggles = 4096
+
+// block holds up to blockToggles toggles as variable-length differences.
+type block struct {
+	first quantity.Time // time of the first toggle
+	last  quantity.Time
+	high  bool // level before the first toggle
+	n     int
+	diffs []byte // of the second toggle and on
+}
+
+// Trace keeps the levels of one line in bounded memory: when it is full the
+// oldest stretch is given up. One goroutine appends; any may read.
+type Trace struct {
+	mu     sync.Mutex
+	limit  int
+	bytes  int
+	high   bool          // level before the first toggle kept
+	from   quantity.Time // levels before this are no longer kept
+	to     quantity.Time // levels are known up to here
+	blocks []block
+}
+
+// NewTrace gives an empty trace whose toggles take at most limit bytes, at
+// least one block.
+func NewTrace(high bool, limit int) *Trace {
+	return &Trace{high: high, limit: limit}
+}
+
+// Append adds the window that follows the last one.
+func (t *Trace) Append(w *Window) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	var tmp [binary.MaxVarintLen64]byte
+	for _, at := range w.Toggles {
+		if len(t.blocks) == 0 || t.blocks[len(t.blocks)-1].n == blockToggles {
+			t.blocks = append(t.blocks, block{first: at, last: at, high: t.endsHigh(), n: 1})
+			t.bytes += 64
+			continue
+		}
+		b := &t.blocks[len(t.blocks)-1]
+		n := binary.PutUvarint(tmp[:], uint64(at-b.last))
+		b.diffs = append(b.diffs, tmp[:n]...)
+		b.last = at
+		b.n++
+		t.bytes += n
+	}
+	t.to = w.To
+	for t.bytes > t.limit && len(t.blocks) > 1 {
+		b := t.blocks[0]
+		t.bytes -= len(b.diffs) + 64
+		t.from = b.last
+		t.high = b.high != (b.n%2 == 1)
+		t.blocks = append(t.blocks[:0], t.blocks[1:]...)
+	}
+}
+
+func (t *Trace) endsHigh() bool {
+	if len(t.blocks) == 0 {
+		return t.high
+	}
+	b := &t.blocks[len(t.blocks)-1]
+	return b.high != (b.n%2 == 1)
+}
+
+// Kept gives the stretch of time for which levels are kept.
+func (t *Trace) Kept() Span {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return Span{t.from, t.to}
+}
+
+// Window gives the levels of a stretch, cut to what is kept.
+func (t *Trace) Window(from, to quantity.Time) Window {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	from, to = max(from, t.from), min(to, t.to)
+	w := Window{From: from, To: max(from, to), High: t.high}
+	i := sort.Search(len(t.blocks), func(i int) bool { return t.blocks[i].last >= from })
+	if i == len(t.blocks) {
+		w.High = t.endsHigh()
+		return w
+	}
+	w.High = t.blocks[i].high
+	for ; i < len(t.blocks) && t.blocks[i].first < to; i++ {
+		b := &t.blocks[i]
+		at, rest := b.first, b.diffs
+		for k := 0; ; k++ {
+			switch {
+			case at < from:
+				w.High = !w.High
+			case at < to:
+				w.Toggles = append(w.Toggles, at)
+			}
+			if k+1 >= b.n {
+				break
+			}
+			d, n := binary.Uvarint(rest)
+			at, rest = at+quantity.Time(d), rest[n:]
+		}
+	}
+	return w
+}

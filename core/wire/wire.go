@@ -1,0 +1,152 @@
+// Package wire holds line levels over time: windows of toggles as decoders
+// take them, a trace that is kept in bounded memory, and the model of a line
+// between who drives it and who reads it.
+package wire
+
+import (
+	"sort"
+
+	"gavrix/core/quantity"
+)
+
+// Span is a stretch of time, From inclusive, To exclusive.
+type Span struct {
+	From, To quantity.Time
+}
+
+// Window is what one line did in the stretch from From (inclusive) to To
+// (exclusive). Toggles are the times at which the level changed, strictly
+// increasing and inside the stretch; a sample taken at the time of a toggle
+// sees the level after it.
+type Window struct {
+	From, To quantity.Time
+	High     bool // the level before the first toggle
+	Toggles  []quantity.Time
+	// Unknown are the stretches in which nobody drove the line. The level
+	// there is what the line happened to read as.
+	Unknown []Span
+}
+
+// Floating says whether the level at t is unknown.
+func (w *Window) Floating(t quantity.Time) bool {
+	for _, s := range w.Unknown {
+		if t >= s.From && t < s.To {
+			return true
+		}
+	}
+	return false
+}
+
+// EndsHigh gives the level at the end of the window.
+func (w *Window) EndsHigh() bool { return w.High != (len(w.Toggles)%2 == 1) }
+
+// Rest says what a line does while nobody sends on it.
+type Rest uint8
+
+// The resting states.
+const (
+	DrivenHigh Rest = iota // an output holds it high, as a UART's transmitter does
+	BiasedHigh             // a resistor pulls it high
+	Floating               // nothing holds it: the level is unknown
+)
+
+// Line is one wire from a driver to a reader. The driver's toggles reach the
+// reader after the propagation delay. Levels may be driven ahead of time; a
+// reader only ever gets them up to the time that it asks for.
+type Line struct {
+	Delay quantity.Time
+	Rest  Rest
+
+	drivenHigh bool
+	readHigh   bool // level of the reader at readTo
+	readTo     quantity.Time
+	pending    []quantity.Time // toggles at the reader, not read yet
+	unread     []Span
+	open       bool // the wire is broken: the reader sees a floating line
+	openFrom   quantity.Time
+	buf        []quantity.Time
+}
+
+// NewLine gives a line that rests.
+func NewLine(delay quantity.Time, rest Rest) *Line {
+	l := &Line{Delay: delay, Rest: rest, drivenHigh: true, readHigh: true}
+	if rest == Floating {
+		l.open, l.openFrom = true, 0
+	}
+	return l
+}
+
+// Drive appends toggles of the driver. They must be in order and later than
+// every earlier one.
+func (l *Line) Drive(toggles []quantity.Time) {
+	if l.open {
+		l.drivenHigh = l.drivenHigh != (len(toggles)%2 == 1)
+		return
+	}
+	for _, t := range toggles {
+		l.pending = append(l.pending, t+l.Delay)
+	}
+	l.drivenHigh = l.drivenHigh != (len(toggles)%2 == 1)
+}
+
+// Break opens the wire at the time t (Mend closes it): the reader's level is
+// unknown from then on, and reads as the level that it had.
+func (l *Line) Break(t quantity.Time) {
+	if l.open {
+		return
+	}
+	l.open, l.openFrom = true, t+l.Delay
+	keep := l.pending[:0]
+	for _, p := range l.pending {
+		if p < l.openFrom {
+			keep = append(keep, p)
+		}
+	}
+	l.pending = keep
+}
+
+// Mend closes a broken wire at the time t.
+func (l *Line) Mend(t quantity.Time) {
+	if !l.open {
+		return
+	}
+	at := t + l.Delay
+	l.unread = append(l.unread, Span{l.openFrom, at})
+	l.open = false
+	if l.EndHigh() != l.drivenHigh {
+		l.pending = append(l.pending, at)
+	}
+}
+
+// Open says whether the wire is broken.
+func (l *Line) Open() bool { return l.open }
+
+// EndHigh is the reader's level after everything that is driven so far.
+func (l *Line) EndHigh() bool { return l.readHigh != (len(l.pending)%2 == 1) }
+
+// Read gives the reader's window from the end of the last one to the time to.
+// Its slices are valid until the next call.
+func (l *Line) Read(to quantity.Time) Window {
+	w := Window{From: l.readTo, To: to, High: l.readHigh}
+	n := sort.Search(len(l.pending), func(i int) bool { return l.pending[i] >= to })
+	l.buf = append(l.buf[:0], l.pending[:n]...)
+	l.pending = append(l.pending[:0], l.pending[n:]...)
+	w.Toggles = l.buf
+	for _, s := range l.unread {
+		if s.To > w.From {
+			w.Unknown = append(w.Unknown, s)
+		}
+	}
+	if l.open && l.openFrom < to {
+		w.Unknown = append(w.Unknown, Span{l.openFrom, to})
+	}
+	keep := l.unread[:0]
+	for _, s := range l.unread {
+		if s.To > to {
+			keep = append(keep, s)
+		}
+	}
+	l.unread = keep
+	l.readHigh, l.readTo = w.EndsHigh(), to
+	return w
+}
