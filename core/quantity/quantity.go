@@ -116,13 +116,13 @@ type unit struct {
 // dimension is one physical dimension: its units, how it may be spelt, and
 // the range outside of which a value is questioned as a slip.
 type dimension struct {
-	what     string
-	units    []unit         // largest first, for printing
-	spelt    map[string]int // spelling -> power of ten
-	bare     string         // the unit that a number without one is given in a question
-	bareOK   bool           // a number without a unit is taken in that unit
-	low      int64          // usual range, in base counts; 0,0: none
-	high     int64
+	what   string
+	units  []unit         // largest first, for printing
+	spelt  map[string]int // spelling -> power of ten
+	bare   string         // the unit that a number without one is given in a question
+	bareOK bool           // a number without a unit is taken in that unit
+	low    int64          // usual range, in base counts; 0,0: none
+	high   int64
 }
 
 var times = dimension{

@@ -63,7 +63,7 @@ type Receiver struct {
 	charTime quantity.Time
 	// perPeriod is 1/period.
 	perPeriod float64
-	gap      quantity.Time
+	gap       quantity.Time
 	// OnChar, if set, is called for each character when it is ready. What it
 	// returns is added to the character's marks.
 	OnChar func(Char) record.Flags

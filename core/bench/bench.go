@@ -1,0 +1,397 @@
+// Package bench puts a board's description together: the MCU with its clocks
+// and units, the links with the settings of both ends, the devices and the
+// checks. The text of the bench file is the truth; a Bench is what it means.
+package bench
+
+import (
+	"fmt"
+	"io/fs"
+	"strconv"
+
+	"gavrix/core/bus"
+	"gavrix/core/bus/all"
+	"gavrix/core/bus/uart"
+	"gavrix/core/check"
+	"gavrix/core/clock"
+	"gavrix/core/device"
+	"gavrix/core/doc"
+	"gavrix/core/finding"
+	"gavrix/core/quantity"
+)
+
+// Bench is a loaded bench file.
+type Bench struct {
+	Name, About string
+	Seed        uint64
+	MCU         MCU
+	Links       []*Link
+
+	dir  fs.FS
+	file *doc.File
+	disk []byte // the bytes last read from or written to the file
+}
+
+// MCU is the microcontroller.
+type MCU struct {
+	Name  string
+	Units map[string]*Unit
+}
+
+// Unit is a bus unit of the MCU.
+type Unit struct {
+	Name    string
+	Kind    string
+	Clock   clock.Path
+	Divider clock.Divider
+	Source  string
+}
+
+// Link is one bus in use, with the settings of both ends.
+type Link struct {
+	Name  string
+	Index uint16
+	Kind  *bus.Kind
+	Unit  *Unit
+
+	// MCU holds the MCU's end at the rate that its divider really gives;
+	// Wanted is the rate that was asked for.
+	MCU     uart.Settings
+	Wanted  quantity.Rate
+	Setting clock.Setting
+	Options []clock.Setting
+	Chosen  bool // the divider was chosen by hand
+	Service quantity.Time
+	Ask     *Ask
+
+	Device    *device.Device
+	DeviceEnd uart.Settings
+	ClockOff  quantity.PPM
+
+	Delay  quantity.Time
+	Port   *Port
+	Checks []check.Check
+
+	node *doc.Node
+}
+
+// Ask is what the firmware sends by itself.
+type Ask struct {
+	Every quantity.Time
+	Text  []byte
+}
+
+// Port is a real port in the place of the simulation.
+type Port struct {
+	Path, Flow, DTR, RTS string
+}
+
+// Load reads the bench file with the name in dir; device files are looked for
+// in the same folder tree. With an error among the findings there is no
+// bench.
+func Load(dir fs.FS, name string) (*Bench, []finding.Finding) {
+	text, err := fs.ReadFile(dir, name)
+	if err != nil {
+		return nil, []finding.Finding{{
+			Severity: finding.Error, Code: "bench-unreadable", Where: finding.Place{File: name},
+			Seen: fmt.Sprintf("the bench can't be read: %v", err), Change: "check the name and the permissions",
+		}}
+	}
+	return Parse(dir, name, text)
+}
+
+// Parse is Load for a text that is already read.
+func Parse(dir fs.FS, name string, text []byte) (*Bench, []finding.Finding) {
+	file, faults := doc.Parse(name, text)
+	if file == nil {
+		return nil, faults
+	}
+	b := &Bench{dir: dir, file: file, disk: text}
+	if faults := b.bind(); len(faults) > 0 {
+		return nil, faults
+	}
+	return b, nil
+}
+
+// binder collects the faults of one pass over the nodes.
+type binder struct {
+	faults []finding.Finding
+}
+
+func (x *binder) fault(code string, where finding.Place, change, seen string, args ...any) {
+	x.faults = append(x.faults, finding.Finding{
+		Severity: finding.Error, Code: code, Where: where, Seen: fmt.Sprintf(seen, args...), Change: change,
+	})
+}
+
+// bind gives the nodes their meaning. On faults b is left as it was.
+func (b *Bench) bind() []finding.Finding {
+	root := b.file.Root
+	if faults := Schema.Validate(root); len(faults) > 0 {
+		return faults
+	}
+	x := &binder{}
+	n := &Bench{Name: root.Text("bench"), About: root.Text("about"), Seed: 1, dir: b.dir, file: b.file, disk: b.disk}
+	if s, err := strconv.ParseUint(root.Text("seed"), 0, 32); err == nil {
+		n.Seed = s
+	}
+	n.MCU = x.mcu(root.Get("mcu"))
+	used := map[string]string{}
+	for i, l := range root.Get("links").All() {
+		link := x.link(b.dir, n, l)
+		link.Index = uint16(i)
+		n.Links = append(n.Links, link)
+		unit := l.Text("unit")
+		if other, twice := used[unit]; twice {
+			x.fault("unit-twice", l.Get("unit").Place(), "give each link a unit of its own", "unit %s is already used by link %s", unit, other)
+		}
+		used[unit] = l.Key
+	}
+	if len(n.Links) == 0 {
+		x.fault("no-links", root.Get("links").Place(), "add a link below `links:`", "the bench has no links")
+	}
+	if len(x.faults) > 0 {
+		return x.faults
+	}
+	*b = *n
+	return nil
+}
+
+func (x *binder) mcu(n *doc.Node) MCU {
+	m := MCU{Name: n.Text("name"), Units: map[string]*Unit{}}
+	clocks := n.Get("clocks")
+	for _, u := range n.Get("units").All() {
+		unit := &Unit{Name: u.Key, Kind: u.Text("kind"), Source: u.Text("source")}
+		unit.Clock = x.path(clocks, u.Get("clock"))
+		d := u.Get("divider")
+		unit.Divider = clock.Divider{
+			Least: number(d.Text("least"), 1), Most: number(d.Text("most"), 1), PlusOne: d.Text("plus-one") == "yes",
+			Register: d.Text("register"), Field: d.Text("field"),
+		}
+		for _, o := range u.Get("oversampling").All() {
+			unit.Divider.Oversampling = append(unit.Divider.Oversampling, number(o.Scalar, 16))
+		}
+		if len(unit.Divider.Oversampling) == 0 {
+			unit.Divider.Oversampling = []int{16}
+		}
+		if err := unit.Divider.Check(); err != nil {
+			x.fault("bad-divider", d.Place(), "mend least and most", "unit %s: %v", u.Key, err)
+		}
+		m.Units[u.Key] = unit
+	}
+	return m
+}
+
+func number(s string, def int) int {
+	n, err := strconv.ParseInt(s, 0, 64)
+	if err != nil {
+		return def
+	}
+	return int(n)
+}
+
+// path follows a clock back to its source.
+func (x *binder) path(clocks, ref *doc.Node) clock.Path {
+	var back clock.Path
+	name, at := ref.Scalar, ref
+	for range 64 {
+		c := clocks.Get(name)
+		if c == nil {
+			var names []string
+			for _, e := range clocks.All() {
+				names = append(names, e.Key)
+			}
+			change := "add it below mcu.clocks"
+			if m := doc.Nearest(name, names); m != "" {
+				change = fmt.Sprintf("did you mean %s?", m)
+			}
+			x.fault("unknown-clock", at.Place(), change, "there is no clock %q", name)
+			return nil
+		}
+		h := clock.Hop{Name: name, Unproven: c.Text("unproven") == "yes"}
+		src, from := c.Get("source"), c.Get("from")
+		if (src == nil) == (from == nil) {
+			x.fault("clock-origin", c.KeyPlace(), "write `source:` for a crystal, `from:` for a clock made from another", "clock %s needs either source or from", name)
+			return nil
+		}
+		times, divide := c.Get("times"), c.Get("divide")
+		if src != nil {
+			if times != nil || divide != nil {
+				x.fault("clock-origin", c.KeyPlace(), "make a second clock from it", "clock %s is a source and can't multiply or divide", name)
+			}
+			h.Freq, _ = quantity.ParseClock(src.Scalar)
+			back = append(back, h)
+			path := make(clock.Path, 0, len(back))
+			for i := len(back) - 1; i >= 0; i-- {
+				path = append(path, back[i])
+			}
+			path.Solve()
+			return path
+		}
+		h.Op, h.Factor = clock.Divide, 1
+		if divide != nil {
+			h.Factor = number(divide.Scalar, 1)
+		}
+		if times != nil {
+			if divide != nil {
+				x.fault("clock-factor", c.KeyPlace(), "make two clocks, one behind the other", "clock %s both multiplies and divides", name)
+			}
+			h.Op, h.Factor = clock.Times, number(times.Scalar, 1)
+		}
+		back = append(back, h)
+		name, at = from.Scalar, from
+	}
+	x.fault("clock-circle", ref.Place(), "let one of them be a source", "clock %s is made from itself", ref.Scalar)
+	return nil
+}
+
+func (x *binder) link(dir fs.FS, b *Bench, n *doc.Node) *Link {
+	l := &Link{Name: n.Key, Kind: all.ByName(n.Text("kind")), node: n, Service: 5 * quantity.Microsecond}
+	m := n.Get("mcu")
+	l.MCU = uart.Parse(m)
+	l.Wanted = l.MCU.Rate
+	if t := m.Text("service"); t != "" {
+		l.Service, _ = quantity.ParseTime(t)
+	}
+	if a := m.Get("ask"); a != nil {
+		l.Ask = &Ask{Text: []byte(a.Text("text"))}
+		l.Ask.Every, _ = quantity.ParseTime(a.Text("every"))
+		if l.Ask.Every < quantity.Microsecond {
+			x.fault("ask-too-fast", a.Get("every").Place(), "write at least 1 µs", "asking every %s", l.Ask.Every)
+		}
+	}
+	l.Unit = b.MCU.Units[n.Text("unit")]
+	if l.Unit == nil {
+		var names []string
+		for u := range b.MCU.Units {
+			names = append(names, u)
+		}
+		change := "add it below mcu.units"
+		if near := doc.Nearest(n.Text("unit"), names); near != "" {
+			change = fmt.Sprintf("did you mean %s?", near)
+		}
+		x.fault("unknown-unit", n.Get("unit").Place(), change, "the MCU has no unit %q", n.Text("unit"))
+	} else if l.Unit.Clock != nil {
+		x.rate(l, m)
+	}
+	x.device(dir, l, n.Get("device"))
+	if t := n.Text("delay"); t != "" {
+		l.Delay, _ = quantity.ParseTime(t)
+	}
+	if p := n.Get("port"); p != nil {
+		l.Port = &Port{Path: p.Text("path"), Flow: p.Text("flow"), DTR: p.Text("dtr"), RTS: p.Text("rts")}
+	}
+	for _, c := range n.Get("checks").All() {
+		x.check(l, c)
+	}
+	return l
+}
+
+// rate sets the divider of the MCU's end.
+func (x *binder) rate(l *Link, m *doc.Node) {
+	d := l.Unit.Divider
+	if o := m.Get("oversampling"); o != nil {
+		os := number(o.Scalar, 16)
+		known := false
+		for _, k := range d.Oversampling {
+			known = known || k == os
+		}
+		if !known {
+			x.fault("oversampling-not-there", o.Place(), fmt.Sprintf("the unit can do %v", d.Oversampling), "unit %s can't take %d samples a bit", l.Unit.Name, os)
+			return
+		}
+		d.Oversampling = []int{os}
+	}
+	opts, err := d.Solve(l.Unit.Clock.Freq(), l.Wanted)
+	if err != nil {
+		return // the unit's own fault is reported already
+	}
+	l.Options, l.Setting = opts, opts[0]
+	if c := m.Get("divisor"); c != nil {
+		l.Chosen = true
+		n := number(c.Scalar, 1)
+		if n < d.Least || n > d.Most {
+			x.fault("divisor-out-of-range", c.Place(), fmt.Sprintf("write %d to %d", d.Least, d.Most), "divisor %d is outside the range of unit %s", n, l.Unit.Name)
+			return
+		}
+		l.Setting = d.With(l.Unit.Clock.Freq(), l.Wanted, opts[0].Oversampling, n)
+	}
+	l.MCU.Rate, l.MCU.Oversampling = l.Setting.Rate, l.Setting.Oversampling
+}
+
+func (x *binder) device(dir fs.FS, l *Link, n *doc.Node) {
+	d, faults := device.Load(dir, n.Text("file"))
+	if d == nil {
+		for i := range faults {
+			if faults[i].Where.Line == 0 {
+				faults[i].Where = n.Get("file").Place()
+			}
+		}
+		x.faults = append(x.faults, faults...)
+		return
+	}
+	l.Device, l.DeviceEnd = d, d.End
+	if t := n.Text("rate"); t != "" {
+		l.DeviceEnd.Rate, _ = quantity.ParseRate(t)
+	}
+	if t := n.Text("frame"); t != "" {
+		l.DeviceEnd.Frame, _ = uart.ParseFrame(t)
+	}
+	if t := n.Text("clock-off"); t != "" {
+		l.ClockOff, _ = quantity.ParsePPM(t)
+		if l.ClockOff <= -500_000 || l.ClockOff > 1_000_000 {
+			x.fault("clock-off-range", n.Get("clock-off").Place(), "write -50 % to 100 %", "a clock that is off by %.0f %% is another clock", l.ClockOff.Percent())
+		}
+	}
+}
+
+func (x *binder) check(l *Link, n *doc.Node) {
+	c := check.Check{Name: n.Key}
+	c.Within, _ = quantity.ParseTime(n.Text("within"))
+	two := func(a, b string) bool {
+		if n.Get(a) != nil && n.Get(b) != nil {
+			x.fault("check-twice", n.Get(b).KeyPlace(), fmt.Sprintf("keep %s or %s", a, b), "check %s has both %s and %s", n.Key, a, b)
+			return true
+		}
+		return false
+	}
+	if two("send", "send-hex") || two("expect", "expect-hex") {
+		return
+	}
+	if h := n.Text("send-hex"); h != "" {
+		cells, _ := check.ParseHex(h, false)
+		c.Send = check.Bytes(cells)
+	} else {
+		c.Send = []byte(n.Text("send"))
+	}
+	if h := n.Text("expect-hex"); h != "" {
+		c.Expect, _ = check.ParseHex(h, true)
+	} else {
+		c.Expect = check.FromText(n.Text("expect"), n.Text("any"))
+	}
+	if len(c.Expect) == 0 {
+		x.fault("check-empty", n.KeyPlace(), "add `expect:` or `expect-hex:`", "check %s expects nothing", n.Key)
+		return
+	}
+	l.Checks = append(l.Checks, c)
+}
+
+// Link gives the link with a name, or nil.
+func (b *Bench) Link(name string) *Link {
+	for _, l := range b.Links {
+		if l.Name == name {
+			return l
+		}
+	}
+	return nil
+}
+
+// Text gives the bench file's bytes as they are now, edits included.
+func (b *Bench) Text() []byte { return b.file.Text() }
+
+// FileName gives the name under which the bench was loaded.
+func (b *Bench) FileName() string { return b.file.Name }
+
+// DeviceRate is the rate at which the device's end really runs.
+func (l *Link) DeviceRate() quantity.Rate {
+	return quantity.Rate(float64(l.DeviceEnd.Rate) * (1 + float64(l.ClockOff)/1e6))
+}

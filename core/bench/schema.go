@@ -1,0 +1,112 @@
+package bench
+
+import (
+	"fmt"
+	"strings"
+
+	"gavrix/core/bus/uart"
+	"gavrix/core/check"
+	"gavrix/core/doc"
+)
+
+var onOffLeave = doc.Enum("on", "off", "leave")
+
+// Schema of a bench file.
+var Schema = doc.Map(
+	doc.Key{Name: "bench", Doc: "name of the board and its surroundings", Type: doc.NameType, Required: true},
+	doc.Key{Name: "about", Doc: "what it is for", Type: doc.AnyText},
+	doc.Key{Name: "seed", Doc: "start of the random numbers of the simulation", Type: doc.Int(0, 1<<31-1), Default: "1"},
+	doc.Key{Name: "mcu", Doc: "the microcontroller", Type: mcuSchema, Required: true},
+	doc.Key{Name: "links", Doc: "the links by name", Type: doc.MapOf(linkSchema), Required: true},
+)
+
+var mcuSchema = doc.Map(
+	doc.Key{Name: "name", Doc: "name of the MCU", Type: doc.NameType, Required: true},
+	doc.Key{Name: "clocks", Doc: "clocks by name, each a source or made from another", Type: doc.MapOf(doc.Map(
+		doc.Key{Name: "source", Doc: "frequency of a crystal or oscillator", Type: doc.ClockType},
+		doc.Key{Name: "from", Doc: "the clock that this one is made from", Type: doc.NameType},
+		doc.Key{Name: "times", Doc: "factor of a multiplier", Type: doc.Int(1, 1024)},
+		doc.Key{Name: "divide", Doc: "factor of a divider", Type: doc.Int(1, 65536)},
+		doc.Key{Name: "unproven", Doc: "assumed only, not checked yet", Type: doc.Enum("yes", "no"), Default: "no"},
+	)), Required: true},
+	doc.Key{Name: "units", Doc: "bus units by name", Type: doc.MapOf(doc.Map(
+		doc.Key{Name: "kind", Doc: "kind of bus", Type: doc.Enum("uart"), Required: true},
+		doc.Key{Name: "clock", Doc: "the clock that feeds it", Type: doc.NameType, Required: true},
+		doc.Key{Name: "oversampling", Doc: "receiver samples a bit that can be chosen", Type: doc.ListOf(doc.Enum("16", "8", "4"), 1), Default: "[16]"},
+		doc.Key{Name: "divider", Doc: "the rate generator", Type: doc.Map(
+			doc.Key{Name: "least", Doc: "smallest divider", Type: doc.Int(1, 1<<24), Default: "1"},
+			doc.Key{Name: "most", Doc: "largest divider", Type: doc.Int(1, 1<<24), Required: true},
+			doc.Key{Name: "plus-one", Doc: "the register holds the divider less one", Type: doc.Enum("yes", "no"), Default: "no"},
+			doc.Key{Name: "register", Doc: "register that takes the value", Type: doc.NameType},
+			doc.Key{Name: "field", Doc: "bit field that takes the value", Type: doc.NameType},
+		), Required: true},
+		doc.Key{Name: "source", Doc: "document and page", Type: doc.AnyText},
+	)), Required: true},
+)
+
+var linkSchema = doc.Map(
+	doc.Key{Name: "kind", Doc: "kind of bus", Type: doc.Enum("uart"), Required: true},
+	doc.Key{Name: "unit", Doc: "the MCU's bus unit", Type: doc.NameType, Required: true},
+	doc.Key{Name: "mcu", Doc: "the MCU's end", Type: uart.Schema.With(
+		doc.Key{Name: "divisor", Doc: "divider chosen by hand; absent: the best is taken", Type: doc.Int(1, 1<<24)},
+		doc.Key{Name: "service", Doc: "time until the handler has emptied the receive register", Type: doc.TimeType, Default: "5 µs"},
+		doc.Key{Name: "ask", Doc: "what the firmware sends by itself", Type: doc.Map(
+			doc.Key{Name: "every", Doc: "time from one to the next", Type: doc.TimeType, Required: true},
+			doc.Key{Name: "text", Doc: "the text, with its line end", Type: doc.NameType, Required: true},
+		)},
+	), Required: true},
+	doc.Key{Name: "device", Doc: "the device's end", Type: doc.Map(
+		doc.Key{Name: "file", Doc: "its device file, beside the bench", Type: doc.Scalar("a file name below the bench's folder", checkFile), Required: true},
+		doc.Key{Name: "rate", Doc: "bit rate, where it differs from the device file", Type: doc.RateType},
+		doc.Key{Name: "frame", Doc: "frame, where it differs from the device file", Type: frameType()},
+		doc.Key{Name: "clock-off", Doc: "how far this part's clock is off, as 0.4 %", Type: doc.PPMType, Default: "0 ppm"},
+	), Required: true},
+	doc.Key{Name: "delay", Doc: "propagation delay of the wires", Type: doc.TimeType, Default: "0 ns"},
+	doc.Key{Name: "port", Doc: "a real port in the place of the simulation", Type: doc.Map(
+		doc.Key{Name: "path", Doc: "path of the port", Type: doc.NameType, Required: true},
+		doc.Key{Name: "flow", Doc: "flow control", Type: doc.Enum("none", "rts-cts", "xon-xoff"), Default: "none"},
+		doc.Key{Name: "dtr", Doc: "modem line DTR on opening", Type: onOffLeave, Default: "leave"},
+		doc.Key{Name: "rts", Doc: "modem line RTS on opening", Type: onOffLeave, Default: "leave"},
+	)},
+	doc.Key{Name: "checks", Doc: "expectations by name", Type: doc.MapOf(doc.Map(
+		doc.Key{Name: "send", Doc: "text to send", Type: doc.NameType},
+		doc.Key{Name: "send-hex", Doc: "bytes to send, as 53 4E 0A", Type: hexType(false)},
+		doc.Key{Name: "expect", Doc: "text expected", Type: doc.Scalar("a text", func(s string) error {
+			if s == "" {
+				return fmt.Errorf("the text is empty")
+			}
+			return nil
+		})},
+		doc.Key{Name: "any", Doc: "the character that stands for any byte in expect", Type: doc.Scalar("one ASCII character", func(s string) error {
+			if len(s) != 1 {
+				return fmt.Errorf("%q is not one character", s)
+			}
+			return nil
+		})},
+		doc.Key{Name: "expect-hex", Doc: "bytes expected, .. for any", Type: hexType(true)},
+		doc.Key{Name: "within", Doc: "time from the end of sending to the last expected byte", Type: doc.TimeType, Required: true},
+	))},
+)
+
+func frameType() *doc.Type {
+	for _, k := range uart.Schema.Keys() {
+		if k.Name == "frame" {
+			return k.Type
+		}
+	}
+	return doc.AnyText
+}
+
+func hexType(any bool) *doc.Type {
+	return doc.Scalar("bytes in hex", func(s string) error { _, err := check.ParseHex(s, any); return err })
+}
+
+func checkFile(s string) error {
+	if strings.TrimSpace(s) == "" {
+		return fmt.Errorf("the name is empty")
+	}
+	if strings.HasPrefix(s, "/") || strings.Contains(s, "..") || strings.Contains(s, `\`) {
+		return fmt.Errorf("%q leaves the bench's folder", s)
+	}
+	return nil
+}

@@ -1,0 +1,131 @@
+package device
+
+import (
+	"bytes"
+	"math"
+	"math/rand/v2"
+	"strconv"
+
+	"github.com/expr-lang/expr"
+
+	"gavrix/core/bus/uart"
+	"gavrix/core/quantity"
+)
+
+const pi = math.Pi
+
+func sin(x float64) float64 { return math.Sin(x) }
+
+// Running is a device at work. It sees only the characters that its own
+// receiver gives it, with their error marks, and sends characters; the rest
+// of the simulated world is unknown to it.
+type Running struct {
+	dev     *Device
+	rng     *rand.Rand
+	command []byte
+	spoilt  bool // a character of the command had an error: wait for its end
+	next    quantity.Time
+	due     []reply
+}
+
+type reply struct {
+	at   quantity.Time
+	text []piece
+}
+
+// Start gives the device as it is after power-up at the time now. The random
+// numbers decide only what the device file leaves open.
+func (d *Device) Start(now quantity.Time, rng *rand.Rand) *Running {
+	r := &Running{dev: d, rng: rng, next: quantity.Forever}
+	if d.stream != nil {
+		r.next = now + d.stream.every/4
+	}
+	return r
+}
+
+// Receive takes a character from the device's receiver.
+func (r *Running) Receive(c uart.Char) {
+	if c.Flags != 0 {
+		r.spoilt = true
+	}
+	r.command = append(r.command, byte(c.Value))
+	if !bytes.HasSuffix(r.command, r.dev.LineEnd) {
+		if len(r.command) > r.dev.Limit+len(r.dev.LineEnd) {
+			r.spoilt = true
+			r.command = append(r.command[:0], r.command[len(r.command)-len(r.dev.LineEnd):]...)
+		}
+		return
+	}
+	text := string(r.command[:len(r.command)-len(r.dev.LineEnd)])
+	spoilt := r.spoilt
+	r.command, r.spoilt = r.command[:0], false
+	if spoilt {
+		return
+	}
+	for _, a := range r.dev.answers {
+		if a.to == text {
+			r.due = append(r.due, reply{c.Ready + a.after, a.text})
+			return
+		}
+	}
+	if r.dev.other != nil && text != "" {
+		r.due = append(r.due, reply{c.Ready, r.dev.other.text})
+	}
+}
+
+// Wake gives the time at which the device next does something by itself.
+func (r *Running) Wake() quantity.Time {
+	at := r.next
+	for _, d := range r.due {
+		at = min(at, d.at)
+	}
+	return at
+}
+
+// Step gives the characters that the device begins to send at the time now,
+// which is the one that Wake gave.
+func (r *Running) Step(now quantity.Time) []byte {
+	var out []byte
+	rest := r.due[:0]
+	for _, d := range r.due {
+		if d.at <= now {
+			out = append(out, r.render(d.text, now)...)
+		} else {
+			rest = append(rest, d)
+		}
+	}
+	r.due = rest
+	if r.next <= now {
+		s := r.dev.stream
+		for range s.least + r.rng.IntN(s.most-s.least+1) {
+			out = append(out, r.render(s.text, now)...)
+		}
+		r.next += s.every
+	}
+	return out
+}
+
+func (r *Running) render(text []piece, now quantity.Time) []byte {
+	var out []byte
+	for _, p := range text {
+		if p.value == "" {
+			out = append(out, p.text...)
+			continue
+		}
+		out = strconv.AppendFloat(out, r.dev.Value(p.value, now), 'f', p.decimals, 64)
+	}
+	return append(out, r.dev.LineEnd...)
+}
+
+// Value gives a value of the device at a time; NaN for an unknown name.
+func (d *Device) Value(name string, now quantity.Time) float64 {
+	for _, v := range d.values {
+		if v.name == name {
+			out, err := expr.Run(v.program, environment(now.Seconds()))
+			if f, ok := out.(float64); ok && err == nil {
+				return f
+			}
+		}
+	}
+	return math.NaN()
+}
