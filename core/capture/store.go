@@ -1,5 +1,5 @@
-// Package capture keeps records and line levels: one writer appends, any
-// number of readers take snapshots without holding it up.
+// Package capture keeps records and line levels. Writers append one after the
+// other; any number of readers look at snapshots without holding them up.
 package capture
 
 import (
@@ -60,8 +60,8 @@ type Direction struct {
 	From, Seen record.End
 }
 
-// Store is a capture that may still grow. Put, Open, Levels and Advance are
-// for the one writer.
+// Store is a capture that may still grow. All its methods may be called from
+// any goroutine; the levels of one line must come from one.
 type Store struct {
 	Meta Meta
 
@@ -124,6 +124,8 @@ func (s *Store) keepTimes(b []quantity.Time) []quantity.Time {
 
 // Put implements record.Sink.
 func (s *Store) Put(r *record.Record) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	segs := *s.segments.Load()
 	n := s.count.Load()
 	if int(n) == len(segs)*segmentRecords {
@@ -140,13 +142,11 @@ func (s *Store) Put(r *record.Record) {
 		c.Marks = nil
 	}
 	d := Direction{r.Link, r.From, r.Seen}
-	s.mu.Lock()
 	if r.Kind == record.Chars {
 		delete(s.open, d)
 		s.counted(d).add(r)
 	}
 	s.count.Store(n + 1)
-	s.mu.Unlock()
 	s.version.Add(1)
 }
 
@@ -236,7 +236,14 @@ func (s *Store) Levels(link uint16, line int, w *wire.Window) {
 }
 
 // Advance says that the capture has come to the time now.
-func (s *Store) Advance(now quantity.Time) { s.now.Store(int64(now)) }
+func (s *Store) Advance(now quantity.Time) {
+	for {
+		old := s.now.Load()
+		if int64(now) <= old || s.now.CompareAndSwap(old, int64(now)) {
+			return
+		}
+	}
+}
 
 // Version changes whenever something was added or counted.
 func (s *Store) Version() uint64 { return s.version.Load() }

@@ -438,6 +438,9 @@ func (r *Receiver) Wake() quantity.Time {
 	return at
 }
 
+// Busy says whether the receiver is inside a character or looks at an edge.
+func (r *Receiver) Busy() bool { return r.state == edge || r.state == framing }
+
 // Flush puts out the unfinished run. A character that is still being sampled
 // is dropped: its stop bit was never seen.
 func (r *Receiver) Flush(out record.Sink) {

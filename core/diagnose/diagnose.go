@@ -1,0 +1,166 @@
+// Package diagnose goes from what was seen on a link to its likely causes. It
+// looks only at what an engineer could see: the capture and the bench.
+package diagnose
+
+import (
+	"fmt"
+	"strings"
+
+	"gavrix/core/bench"
+	"gavrix/core/bus/uart"
+	"gavrix/core/capture"
+	"gavrix/core/finding"
+	"gavrix/core/quantity"
+	"gavrix/core/record"
+	"gavrix/core/safe"
+)
+
+// patience is how long a sent message may stay without an answer before that
+// is worth a finding.
+const patience = 50 * quantity.Millisecond
+
+// Exchange is one message that the MCU sent, and what came back before the
+// next one.
+type Exchange struct {
+	Sent       []byte
+	Start, End quantity.Time
+	Answer     []byte
+	Marks      record.Flags
+	AnswerAt   quantity.Time
+}
+
+// Last gives the last exchange on a link; ok is false when the MCU sent
+// nothing yet.
+func Last(snap *capture.Snapshot, l uint16) (Exchange, bool) {
+	var x Exchange
+	found := false
+	// The newest records come first; the answer stands behind what was sent.
+	var answers []*record.Record
+	look := func(r *record.Record) bool {
+		if r.Kind != record.Chars || r.Link != l || r.Len() == 0 {
+			return false
+		}
+		switch {
+		case r.From == record.Device && r.Seen == record.MCU:
+			answers = append(answers, r)
+		case r.From == record.MCU && (r.Seen == record.Tap || r.Seen == record.Nobody):
+			x.Sent, x.Start, x.End = r.Data, r.Start, r.End
+			found = true
+		}
+		return found
+	}
+	for i := len(snap.Running) - 1; i >= 0 && !found; i-- {
+		look(&snap.Running[i])
+	}
+	for i, n := snap.Len()-1, 0; i >= 0 && n < 20_000 && !found; i, n = i-1, n+1 {
+		look(snap.At(i))
+	}
+	for i := len(answers) - 1; i >= 0 && found; i-- {
+		if a := answers[i]; a.End > x.Start {
+			if x.Answer == nil {
+				x.AnswerAt = a.Start
+			}
+			x.Answer = append(x.Answer, a.Data...)
+			x.Marks |= a.AllFlags()
+		}
+	}
+	return x, found
+}
+
+// Link gives findings about the newest traffic of a link. Those that the
+// bench alone shows are Lint's.
+func Link(snap *capture.Snapshot, l *bench.Link) []finding.Finding {
+	var out []finding.Finding
+	if f, ok := unanswered(snap, l); ok {
+		out = append(out, f)
+	}
+	out = append(out, marks(snap, l)...)
+	for i := range out {
+		out[i].Link = l.Name
+	}
+	finding.Sort(out)
+	return out
+}
+
+func unanswered(snap *capture.Snapshot, l *bench.Link) (finding.Finding, bool) {
+	x, ok := Last(snap, l.Index)
+	if _, streams := l.Device.Streams(); !ok || streams || len(x.Answer) > 0 || snap.Now < x.End+patience {
+		return finding.Finding{}, false
+	}
+	f := finding.Finding{
+		Severity: finding.Warning, Code: "no-answer", Where: finding.Place{Link: l.Name, At: x.Start},
+		Seen: fmt.Sprintf("%s got no answer in %s", safe.Bytes(x.Sent), (snap.Now - x.End).Round(2)),
+	}
+	// What the settings of both ends, as stated, make of these bytes.
+	values := make([]uint16, len(x.Sent))
+	for i, b := range x.Sent {
+		values[i] = uint16(b)
+	}
+	seen := uart.Outcome(l.MCU, l.DeviceEnd, values...)
+	for i := range seen.Chars {
+		if seen.Marks[i] == 0 && i < len(values) && seen.Chars[i] == values[i] {
+			continue
+		}
+		sent := byte(0)
+		if i < len(x.Sent) {
+			sent = x.Sent[i]
+		}
+		how := fmt.Sprintf("reads '%c' (%02X) as %02X", safe.Byte(sent), sent, seen.Chars[i])
+		if seen.Marks[i] != 0 {
+			how = fmt.Sprintf("finds a %s error in '%c' (%02X)", seen.Marks[i], safe.Byte(sent), sent)
+			if seen.Marks[i]&record.Parity != 0 {
+				how += ": " + uart.ParityNote(l.DeviceEnd.Frame, uint16(sent)&l.DeviceEnd.Frame.Mask()) + fmt.Sprintf(", it expects %s", l.DeviceEnd.Frame.Parity)
+			}
+		}
+		f.Why = l.Device.Name + " " + how + ", so it drops the command"
+		f.Change = "make the frames agree"
+		return f, true
+	}
+	f.Why = "by the stated settings the bytes arrive as sent; a silent device: not powered, not connected, another rate or frame than stated, or no such command; one can't tell these apart from here"
+	known := l.Device.Commands()
+	text := strings.TrimRight(string(x.Sent), "\r\n")
+	isKnown := false
+	for _, k := range known {
+		isKnown = isKnown || k == text
+	}
+	switch {
+	case len(known) > 0 && !isKnown:
+		f.Change = "send one of its commands: " + strings.Join(known, ", ")
+	case !strings.HasSuffix(string(x.Sent), string(l.Device.LineEnd)):
+		f.Change = "end the command with " + safe.Bytes(l.Device.LineEnd)
+	default:
+		f.Change = "look for levels on its line: an idle high line separates not connected from wrong settings"
+	}
+	return f, true
+}
+
+// marks goes from the error marks that the MCU's receiver raised to causes.
+func marks(snap *capture.Snapshot, l *bench.Link) []finding.Finding {
+	c := snap.Counters(capture.Direction{Link: l.Index, From: record.Device, Seen: record.MCU})
+	if c.Bad == 0 || snap.Now-c.LastBad > 10*quantity.Second {
+		return nil
+	}
+	var out []finding.Finding
+	add := func(code, seen, why, change string) {
+		out = append(out, finding.Finding{
+			Severity: finding.Warning, Code: code, Where: finding.Place{Link: l.Name, At: c.LastBad}, Seen: seen, Why: why, Change: change,
+		})
+	}
+	share := float64(c.Bad) / float64(max(c.Chars, 1))
+	framing, parity := c.Flags[record.Framing], c.Flags[record.Parity]
+	switch {
+	case c.Flags[record.Break] > 0 && c.Flags[record.Break] == framing:
+		add("break-seen", fmt.Sprintf("%d breaks", c.Flags[record.Break]), "the line was held low longer than a character: a break sent on purpose, or a line that is shorted or not driven", "look at the line's level while the device is silent")
+	case framing > 0 && share > 0.5:
+		add("framing-on-most", fmt.Sprintf("framing errors on %.0f %% of the characters", 100*share), "the rate or the frame of the two ends differs", "compare rate and frame of both ends in Timing")
+	case framing > 0:
+		add("framing-on-some", fmt.Sprintf("%d framing errors in %d characters", framing, c.Chars), "noise, a marginal rate, or a sender that differs only for some values", "look at the margin in Timing")
+	}
+	if parity > 0 && framing == 0 {
+		add("parity-only", fmt.Sprintf("%d parity errors and no framing error", parity), "the parity rule differs, or single bits are disturbed", "compare the parity of both ends in Timing")
+	}
+	if n := c.Flags[record.Overrun]; n > 0 {
+		add("overrun", fmt.Sprintf("%d characters lost to overrun", n), "the receive register was still full when the next character completed: the handler comes too late", "shorten the handler or use a deeper queue")
+	}
+	return out
+}

@@ -1,0 +1,223 @@
+// Package prove runs a bench's checks over a session and judges them.
+package prove
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"gavrix/core/bench"
+	"gavrix/core/bus/uart"
+	"gavrix/core/capture"
+	"gavrix/core/check"
+	"gavrix/core/link"
+	"gavrix/core/quantity"
+	"gavrix/core/record"
+)
+
+// sendLimit is how long a check waits for its bytes to go out: the link may
+// be in the middle of an exchange of its own.
+const sendLimit = 2 * quantity.Second
+
+// Link runs all checks of one link, one after the other.
+func Link(ctx context.Context, s link.Session, l *bench.Link) ([]check.Result, error) {
+	var out []check.Result
+	for _, c := range l.Checks {
+		r, err := One(ctx, s, l, c)
+		if err != nil {
+			return out, err
+		}
+		out = append(out, r)
+	}
+	return out, nil
+}
+
+// One runs one check. The error is ctx's when it was cancelled.
+func One(ctx context.Context, s link.Session, l *bench.Link, c check.Check) (check.Result, error) {
+	r := check.Result{Link: l.Name, Check: c.Name, Sent: c.Send, Simulated: s.Info(l.Index).Simulated}
+	var err error
+	if len(c.Send) == 0 {
+		err = watch(ctx, s, l, c, &r)
+	} else {
+		err = exchange(ctx, s, l, c, &r)
+	}
+	if err != nil {
+		return r, err
+	}
+	r.Pass = r.Problem == "" && len(r.Differences) == 0
+	s.Store().Put(&record.Record{
+		Kind: record.Verdict, Link: l.Index, Origin: record.FromGavrix, Start: s.Now(), End: s.Now(), Text: r.Summary(),
+	})
+	return r, nil
+}
+
+// watch looks for the expected bytes in what comes by itself.
+func watch(ctx context.Context, s link.Session, l *bench.Link, c check.Check, r *check.Result) error {
+	start := s.Now()
+	found := -1
+	var seen []check.Char
+	err := s.Wait(ctx, start+c.Within, func(snap *capture.Snapshot) bool {
+		seen = received(snap, l.Index, start)
+		found = check.Find(c.Expect, seen)
+		return found >= 0
+	})
+	if err != nil {
+		return err
+	}
+	if found >= 0 {
+		seen = seen[found : found+len(c.Expect)]
+		r.Seen, r.Took = data(seen), seen[len(seen)-1].End-start
+		return nil
+	}
+	r.Seen = data(seen)
+	if len(seen) == 0 {
+		r.Problem = fmt.Sprintf("nothing came within %s", c.Within)
+		return nil
+	}
+	// The first place that begins like a message gives the differences.
+	best := -1
+	for at := 0; at+len(c.Expect) <= len(seen); at++ {
+		if d := check.Compare(c.Expect, seen[at:at+len(c.Expect)]); best < 0 || len(d) < best {
+			best, r.Differences = len(d), d
+		}
+	}
+	if best < 0 {
+		r.Differences = check.Compare(c.Expect, seen)
+	}
+	return nil
+}
+
+// exchange sends and compares the answer.
+func exchange(ctx context.Context, s link.Session, l *bench.Link, c check.Check, r *check.Result) error {
+	asked := s.Now()
+	if err := s.Send(l.Index, c.Send); err != nil {
+		if errors.Is(err, link.ErrNotOpen) {
+			r.Problem = err.Error()
+			return nil
+		}
+		return err
+	}
+	var from, end quantity.Time
+	err := s.Wait(ctx, asked+sendLimit, func(snap *capture.Snapshot) bool {
+		from, end = sentSpan(snap, l.Index, asked, c.Send)
+		return end > 0
+	})
+	if err != nil {
+		return err
+	}
+	if end == 0 {
+		r.Problem = fmt.Sprintf("the bytes did not go out within %s: the link was never free", sendLimit)
+		return nil
+	}
+	var seen []check.Char
+	deadline := end + c.Within
+	collect := func(snap *capture.Snapshot) bool {
+		seen = received(snap, l.Index, from)
+		return len(seen) >= len(c.Expect)
+	}
+	if err = s.Wait(ctx, deadline, collect); err != nil {
+		return err
+	}
+	if len(seen) >= len(c.Expect) {
+		// An answer that is too long shows within one more character.
+		enough := seen[len(c.Expect)-1].End + uart.Duration(l.DeviceEnd, 2)
+		err = s.Wait(ctx, min(enough, deadline), func(snap *capture.Snapshot) bool {
+			collect(snap)
+			return false
+		})
+		if err != nil {
+			return err
+		}
+	}
+	r.Seen = data(seen)
+	if len(seen) == 0 {
+		r.Problem = fmt.Sprintf("no answer within %s", c.Within)
+		return nil
+	}
+	r.Took = seen[min(len(seen), len(c.Expect))-1].End - end
+	r.Differences = check.Compare(c.Expect, seen)
+	return nil
+}
+
+// runs calls f for all runs of a direction that end after the time from,
+// unfinished ones last.
+func runs(snap *capture.Snapshot, l uint16, from quantity.Time, sender record.End, seen []record.End, f func(*record.Record)) {
+	is := func(r *record.Record) bool {
+		if r.Kind != record.Chars || r.Link != l || r.From != sender || r.End <= from {
+			return false
+		}
+		for _, s := range seen {
+			if r.Seen == s {
+				return true
+			}
+		}
+		return false
+	}
+	// Records are in the order in which they finished: look back until
+	// everything is well before the time.
+	first := snap.Len()
+	for first > 0 && snap.At(first-1).End >= from-10*quantity.Second {
+		first--
+	}
+	for i := first; i < snap.Len(); i++ {
+		if r := snap.At(i); is(r) {
+			f(r)
+		}
+	}
+	for i := range snap.Running {
+		if r := &snap.Running[i]; is(r) {
+			f(r)
+		}
+	}
+}
+
+func received(snap *capture.Snapshot, l uint16, from quantity.Time) []check.Char {
+	var out []check.Char
+	runs(snap, l, from, record.Device, []record.End{record.MCU}, func(r *record.Record) {
+		for i := range r.Len() {
+			start, end := r.Start, r.End
+			if i < len(r.Offsets) {
+				start = r.Start + r.Offsets[i]
+				end = start + r.Each
+			}
+			if start >= from {
+				out = append(out, check.Char{Byte: byte(r.Char(i)), Flags: r.FlagsAt(i), End: end})
+			}
+		}
+	})
+	return out
+}
+
+func data(seen []check.Char) []byte {
+	var out []byte
+	for _, c := range seen {
+		out = append(out, c.Byte)
+	}
+	return out
+}
+
+// sentSpan finds the bytes on the MCU's own line and gives their start and
+// end; end is 0 while they are not all out.
+func sentSpan(snap *capture.Snapshot, l uint16, asked quantity.Time, want []byte) (from, end quantity.Time) {
+	var got []byte
+	var starts, ends []quantity.Time
+	runs(snap, l, asked, record.MCU, []record.End{record.Tap, record.Nobody}, func(r *record.Record) {
+		for i := range r.Len() {
+			start, stop := r.Start, r.End
+			if i < len(r.Offsets) {
+				start = r.Start + r.Offsets[i]
+				stop = start + r.Each
+			}
+			if start >= asked {
+				got, starts, ends = append(got, byte(r.Char(i))), append(starts, start), append(ends, stop)
+			}
+		}
+	})
+	// The firmware's own traffic may come first; ours is the last match.
+	for at := len(got) - len(want); at >= 0; at-- {
+		if string(got[at:at+len(want)]) == string(want) {
+			return starts[at], ends[at+len(want)-1]
+		}
+	}
+	return 0, 0
+}

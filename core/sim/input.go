@@ -1,0 +1,106 @@
+package sim
+
+import (
+	"encoding/hex"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"gavrix/core/bench"
+	"gavrix/core/bus/uart"
+	"gavrix/core/quantity"
+)
+
+// Ends are the settings with which a link's two ends run.
+type Ends struct {
+	MCU, Device uart.Settings
+	ClockOff    quantity.PPM // of the device's clock
+	Service     quantity.Time
+}
+
+// EndsOf gives the settings that a bench states for a link.
+func EndsOf(l *bench.Link) Ends {
+	return Ends{MCU: l.MCU, Device: l.DeviceEnd, ClockOff: l.ClockOff, Service: l.Service}
+}
+
+// Input is something put into the world from outside. A world changes by
+// nothing else, so bench, seed and inputs give the same capture again.
+type Input struct {
+	At   quantity.Time
+	Link string
+	Send []byte // to be sent by the MCU; nil for a change of settings
+	Ends Ends   // with which the ends go on from their next idle
+}
+
+// String gives the input as one line of text, for the capture.
+func (in Input) String() string {
+	if in.Send != nil {
+		return fmt.Sprintf("at %d send %s %s", int64(in.At), in.Link, hex.EncodeToString(in.Send))
+	}
+	return fmt.Sprintf("at %d ends %s mcu %s device %s off %s service %d",
+		int64(in.At), in.Link, settingsText(in.Ends.MCU), settingsText(in.Ends.Device),
+		strconv.FormatFloat(float64(in.Ends.ClockOff), 'g', -1, 64), int64(in.Ends.Service))
+}
+
+func settingsText(s uart.Settings) string {
+	return fmt.Sprintf("%d/%s/%d/%t", int64(s.Rate), s.Frame, s.Oversampling, s.Vote)
+}
+
+// ParseInput is the inverse of String.
+func ParseInput(text string) (Input, error) {
+	bad := func(why string) (Input, error) { return Input{}, fmt.Errorf("%q is no input: %s", text, why) }
+	f := strings.Split(text, " ")
+	if len(f) < 4 || f[0] != "at" {
+		return bad("it does not begin with `at TIME`")
+	}
+	at, err := strconv.ParseInt(f[1], 10, 64)
+	if err != nil || at < 0 {
+		return bad("the time is a number of picoseconds")
+	}
+	in := Input{At: quantity.Time(at), Link: f[3]}
+	switch {
+	case f[2] == "send" && len(f) == 5:
+		if in.Send, err = hex.DecodeString(f[4]); err != nil || len(in.Send) == 0 {
+			return bad("the bytes are not hex")
+		}
+		return in, nil
+	case f[2] == "ends" && len(f) == 12 && f[4] == "mcu" && f[6] == "device" && f[8] == "off" && f[10] == "service":
+		if in.Ends.MCU, err = parseSettings(f[5]); err != nil {
+			return bad(err.Error())
+		}
+		if in.Ends.Device, err = parseSettings(f[7]); err != nil {
+			return bad(err.Error())
+		}
+		off, err := strconv.ParseFloat(f[9], 64)
+		if err != nil || !(off > -500_000 && off <= 1_000_000) {
+			return bad("the deviation is -500000 to 1000000 ppm")
+		}
+		service, err := strconv.ParseInt(f[11], 10, 64)
+		if err != nil || service < 0 {
+			return bad("the service time is a number of picoseconds")
+		}
+		in.Ends.ClockOff, in.Ends.Service = quantity.PPM(off), quantity.Time(service)
+		return in, nil
+	}
+	return bad("it is neither send nor ends")
+}
+
+func parseSettings(s string) (uart.Settings, error) {
+	f := strings.Split(s, "/")
+	if len(f) != 4 {
+		return uart.Settings{}, fmt.Errorf("%q are no settings", s)
+	}
+	rate, err := strconv.ParseInt(f[0], 10, 64)
+	if err != nil || rate < int64(quantity.Baud) || rate > int64(1000*quantity.Megabaud) {
+		return uart.Settings{}, fmt.Errorf("%q is no rate", f[0])
+	}
+	frame, err := uart.ParseFrame(f[1])
+	if err != nil {
+		return uart.Settings{}, err
+	}
+	os, err := strconv.Atoi(f[2])
+	if err != nil || os != 0 && os != 4 && os != 8 && os != 16 {
+		return uart.Settings{}, fmt.Errorf("%q is no oversampling", f[2])
+	}
+	return uart.Settings{Rate: quantity.Rate(rate), Frame: frame, Oversampling: os, Vote: f[3] == "true"}, nil
+}

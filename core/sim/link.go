@@ -1,0 +1,272 @@
+package sim
+
+import (
+	"gavrix/core/bench"
+	"gavrix/core/bus/uart"
+	"gavrix/core/device"
+	"gavrix/core/quantity"
+	"gavrix/core/record"
+	"gavrix/core/wire"
+)
+
+// The two sides of a link, and the lines that they drive.
+const (
+	mcuSide    = 0
+	deviceSide = 1
+)
+
+// answerTime is how long the firmware of an asking link waits for an answer
+// before its next exchange.
+const answerTime = 100 * quantity.Millisecond
+
+// sender is a transmitter: it drives its line character by character.
+type sender struct {
+	queue []uint16
+	busy  bool
+}
+
+// simLink is a uart link: two transmitters, two wires, two receivers with
+// clocks of their own, the device, and the MCU's receive register.
+type simLink struct {
+	w     *World
+	index uint16
+	bench *bench.Link
+
+	ends    Ends // how the ends run now
+	wanted  Ends // how they will run from the next idle
+	changed bool // wanted differs from ends
+	tx      [2]sender
+	line    [2]*wire.Line
+	rx      [2]*uart.Receiver // rx[0] is the device's, on the MCU's line
+	tap     [2]*uart.Receiver
+	lookAt  [2]quantity.Time // the time of the look event that counts
+	dev     *device.Running
+	actsAt  quantity.Time
+	scratch []quantity.Time
+
+	registerFull bool
+
+	// The firmware of an asking link makes one exchange at a time.
+	messages [][]byte
+	waiting  bool // for an answer, until turnAt
+	turnAt   quantity.Time
+}
+
+func newLink(w *World, b *bench.Link) *simLink {
+	l := &simLink{w: w, index: b.Index, bench: b, ends: EndsOf(b), wanted: EndsOf(b), actsAt: quantity.Forever}
+	for i := range l.line {
+		l.line[i] = wire.NewLine(b.Delay, wire.DrivenHigh)
+		l.lookAt[i] = quantity.Forever
+	}
+	l.dev = b.Device.Start(w.now, w.rng)
+	l.receivers()
+	l.scheduleDevice()
+	if b.Ask != nil {
+		w.at(w.now+b.Ask.Every/8, asks, l.index, 0)
+	}
+	return l
+}
+
+// settings gives the settings of a side, at the rate at which it really runs.
+func (l *simLink) settings(side int) (uart.Settings, quantity.Period) {
+	if side == mcuSide {
+		return l.ends.MCU, quantity.PeriodOf(l.ends.MCU.Rate)
+	}
+	return l.ends.Device, quantity.PeriodOf(l.ends.Device.Rate).Scaled(l.ends.ClockOff)
+}
+
+// receivers makes the receivers anew, each with a tick phase of its own.
+func (l *simLink) receivers() {
+	for side := range 2 {
+		sender, period := l.settings(side)
+		receiver, rPeriod := l.settings(1 - side)
+		from, seen := record.MCU, record.Device
+		if side == deviceSide {
+			from, seen = record.Device, record.MCU
+		}
+		l.tap[side] = uart.NewReceiver(uart.Config{
+			Frame: sender.Frame, Period: period, Link: l.index, From: from, Seen: record.Tap, Origin: record.FromLevels,
+		})
+		cfg := uart.Config{
+			Frame: receiver.Frame, Period: rPeriod, Oversampling: receiver.Oversampling, Vote: receiver.Vote,
+			Link: l.index, From: from, Seen: seen, Origin: record.FromLevels,
+		}
+		if os := receiver.Oversampling; os > 0 {
+			cfg.Phase = quantity.Period(l.w.rng.Int64N(max(int64(rPeriod)/int64(os), 1)))
+		}
+		l.rx[side] = uart.NewReceiver(cfg)
+	}
+	l.rx[mcuSide].OnChar = func(c uart.Char) record.Flags {
+		l.dev.Receive(c)
+		l.scheduleDevice()
+		return 0
+	}
+	l.rx[deviceSide].OnChar = l.mcuReceives
+}
+
+// mcuReceives is the MCU's receive register: one word, emptied by the
+// handler after the service time. What completes while it is full is lost.
+func (l *simLink) mcuReceives(c uart.Char) record.Flags {
+	if l.waiting {
+		end := l.bench.Device.LineEnd
+		if byte(c.Value) == end[len(end)-1] {
+			l.waitUntil(c.Ready + quantity.PeriodOf(l.ends.MCU.Rate).Times(20))
+		}
+	}
+	if l.registerFull {
+		return record.Overrun
+	}
+	l.registerFull = true
+	l.w.at(c.Ready+l.ends.Service, service, l.index, 0)
+	return 0
+}
+
+func (l *simLink) scheduleDevice() {
+	if at := l.dev.Wake(); at < l.actsAt {
+		l.actsAt = at
+		l.w.at(at, acts, l.index, 0)
+	}
+}
+
+func (l *simLink) deviceActs() {
+	if l.w.now < l.actsAt {
+		return // an earlier wish replaced this event
+	}
+	l.actsAt = quantity.Forever
+	l.queueBytes(deviceSide, l.dev.Step(l.w.now))
+	l.scheduleDevice()
+}
+
+// send lets the MCU send. On an asking link messages wait their turn.
+func (l *simLink) send(data []byte) {
+	if l.bench.Ask == nil {
+		l.queueBytes(mcuSide, data)
+		return
+	}
+	l.messages = append(l.messages, data)
+	if !l.waiting {
+		l.nextExchange()
+	}
+}
+
+func (l *simLink) ask() {
+	l.w.at(l.w.now+l.bench.Ask.Every, asks, l.index, 0)
+	if len(l.messages) == 0 {
+		l.send(l.bench.Ask.Text)
+	}
+}
+
+func (l *simLink) nextExchange() {
+	if l.waiting && l.w.now < l.turnAt {
+		return // an answer put the turn off or an earlier one replaced it
+	}
+	l.waiting = false
+	if len(l.messages) == 0 {
+		return
+	}
+	m := l.messages[0]
+	l.messages = l.messages[1:]
+	l.waiting = true
+	l.waitUntil(l.w.now + uart.Duration(l.ends.MCU, len(m)) + answerTime)
+	l.queueBytes(mcuSide, m)
+}
+
+func (l *simLink) waitUntil(t quantity.Time) {
+	l.turnAt = t
+	l.w.at(t, turn, l.index, 0)
+}
+
+func (l *simLink) queueBytes(side int, data []byte) {
+	s := &l.tx[side]
+	for _, b := range data {
+		s.queue = append(s.queue, uint16(b))
+	}
+	if !s.busy {
+		l.startChar(side)
+	}
+}
+
+// startChar drives the next character's levels: nobody else can interfere on
+// this line, so one event drives the whole word.
+func (l *simLink) startChar(side int) {
+	s := &l.tx[side]
+	if len(s.queue) == 0 {
+		return
+	}
+	c := s.queue[0]
+	s.queue = s.queue[1:]
+	s.busy = true
+	set, period := l.settings(side)
+	var end quantity.Time
+	l.scratch, end = uart.Encode(l.scratch[:0], set.Frame, period, l.w.now, c)
+	l.line[side].Drive(l.scratch)
+	l.w.at(end, sent, l.index, uint8(side))
+	l.wake(side, l.w.now+l.line[side].Delay+1)
+}
+
+func (l *simLink) charSent(side uint8) {
+	l.tx[side].busy = false
+	l.startChar(int(side))
+	l.applyIfIdle()
+}
+
+// wake makes sure that a line's receivers are fed at the time t.
+func (l *simLink) wake(side int, t quantity.Time) {
+	if t >= l.lookAt[side] {
+		return
+	}
+	l.lookAt[side] = t
+	l.w.at(t, look, l.index, uint8(side))
+}
+
+func (l *simLink) look(side uint8) {
+	if l.w.now < l.lookAt[side] {
+		return // an earlier wish replaced this event
+	}
+	l.lookAt[side] = quantity.Forever
+	l.feed(int(side))
+	l.applyIfIdle()
+}
+
+// feed gives a line's receivers and the capture the levels up to now.
+func (l *simLink) feed(side int) {
+	w := l.line[side].Read(l.w.now)
+	if w.From != w.To {
+		l.rx[side].Feed(&w, l.w.store)
+		l.tap[side].Feed(&w, l.w.store)
+		l.w.store.Levels(l.index, side, &w)
+	}
+	if t := min(l.rx[side].Wake(), l.tap[side].Wake()); t != quantity.Forever {
+		l.wake(side, max(t, l.w.now+1))
+	}
+}
+
+func (l *simLink) change(e Ends) {
+	l.wanted, l.changed = e, true
+	l.applyIfIdle()
+}
+
+// applyIfIdle brings changed settings into force when nothing is on the way.
+func (l *simLink) applyIfIdle() {
+	if !l.changed {
+		return
+	}
+	for side := range 2 {
+		if l.tx[side].busy || len(l.tx[side].queue) > 0 || l.rx[side].Busy() || l.tap[side].Busy() {
+			return
+		}
+	}
+	for side := range 2 {
+		l.feed(side)
+		l.rx[side].Flush(l.w.store)
+		l.tap[side].Flush(l.w.store)
+	}
+	l.ends, l.changed = l.wanted, false
+	l.receivers()
+	l.w.store.Put(&record.Record{
+		Kind: record.Changed, Link: l.index, Origin: record.FromGavrix, Start: l.w.now, End: l.w.now,
+		Text: "MCU " + describe(l.ends.MCU) + ", " + l.bench.Device.Name + " " + describe(l.ends.Device),
+	})
+}
+
+func describe(s uart.Settings) string { return s.Rate.Round(6) + " " + s.Frame.String() }

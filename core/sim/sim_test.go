@@ -1,0 +1,318 @@
+package sim
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"gavrix/core/bench"
+	"gavrix/core/bus/uart"
+	"gavrix/core/capture"
+	"gavrix/core/diagnose"
+	"gavrix/core/finding"
+	"gavrix/core/prove"
+	"gavrix/core/quantity"
+	"gavrix/core/record"
+	"gavrix/demo"
+)
+
+func lock7(t testing.TB) *bench.Bench {
+	b, faults := bench.Load(demo.Files, demo.Bench)
+	require.Empty(t, faults)
+	return b
+}
+
+// traffic gives the bytes of a direction, with the marks of all of them.
+func traffic(s *capture.Snapshot, link uint16, from, seen record.End, after quantity.Time) (data []byte, flags record.Flags) {
+	each := func(r *record.Record) {
+		if r.Kind == record.Chars && r.Link == link && r.From == from && r.Seen == seen && r.Start >= after {
+			data = append(data, r.Data...)
+			flags |= r.AllFlags()
+		}
+	}
+	for i := range s.Len() {
+		each(s.At(i))
+	}
+	for i := range s.Running {
+		each(&s.Running[i])
+	}
+	return data, flags
+}
+
+func set(t testing.TB, b *bench.Bench, value string, path ...string) {
+	require.NoError(t, b.Apply(finding.Edit{Path: path, Value: value}))
+}
+
+// quiet is Lock 7 without the firmware's own asking.
+func quiet(t testing.TB) *bench.Bench {
+	b := lock7(t)
+	require.NoError(t, b.Apply(finding.Edit{Op: finding.Delete, Path: []string{"links", "lower-gauge", "mcu", "ask"}}))
+	return b
+}
+
+func TestTheFaultOnPurpose(t *testing.T) {
+	b := quiet(t)
+	lower := b.Link("lower-gauge")
+	require.Empty(t, lower.Lint())
+	set(t, b, "8N1", "links", "lower-gauge", "mcu", "frame")
+	lower = b.Link("lower-gauge")
+	notes := lower.Lint()
+	require.Len(t, notes, 1)
+	assert.Contains(t, notes[0].Seen, "frames disagree: lower-gauge 7E1, MCU 8N1")
+	assert.Contains(t, notes[0].Why, "'4' (34) is stored as B4 without an error flag")
+
+	h := NewHeadless(b)
+	send := func(text string) ([]byte, record.Flags, *capture.Snapshot) {
+		from := h.Now()
+		require.NoError(t, h.Send(lower.Index, []byte(text)))
+		h.World.RunTo(from + 80*quantity.Millisecond)
+		snap := h.Store().Snapshot()
+		data, flags := traffic(snap, lower.Index, record.Device, record.MCU, from)
+		return data, flags, snap
+	}
+	data, flags, _ := send("SNAP\n")
+	assert.Equal(t, "33 2E B4 B1 B7 0A", fmt.Sprintf("% X", data))
+	assert.Zero(t, flags)
+
+	data, _, snap := send("TEMP\n")
+	assert.Empty(t, data, "T is of odd weight")
+	d := diagnose.Link(snap, lower)
+	require.Len(t, d, 1)
+	assert.Equal(t, "no-answer", d[0].Code)
+	assert.Contains(t, d[0].Why, "parity error in 'T' (54): 3 ones")
+
+	// Each of the two fixes mends it, in the running world; undo brings it back.
+	for _, fix := range notes[0].Fixes {
+		require.NoError(t, b.Apply(fix.Edits...), fix.Label)
+		require.NoError(t, h.World.Apply(b))
+		assert.Empty(t, b.Link("lower-gauge").Lint(), fix.Label)
+		data, flags, _ = send("SNAP\n")
+		assert.Equal(t, "3.417\n", string(data))
+		assert.Zero(t, flags)
+		require.True(t, b.Undo())
+		require.NoError(t, h.World.Apply(b))
+		data, _, _ = send("SNAP\n")
+		assert.Equal(t, "33 2E B4 B1 B7 0A", fmt.Sprintf("% X", data))
+	}
+}
+
+func TestSameInputsGiveTheSameCapture(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		b := lock7(t)
+		w := New(b, capture.NewStore(MetaOf(b)))
+		for range rapid.IntRange(1, 8).Draw(rt, "inputs") {
+			w.RunTo(w.now + quantity.Time(rapid.Int64Range(0, int64(90*quantity.Millisecond)).Draw(rt, "gap")))
+			l := b.Links[rapid.IntRange(0, 1).Draw(rt, "link")]
+			if rapid.Bool().Draw(rt, "send") {
+				require.NoError(rt, w.Put(Input{Link: l.Name, Send: []byte("SNAP\n")}))
+				continue
+			}
+			e := EndsOf(l)
+			e.MCU.Frame = uart.Frame{Data: rapid.IntRange(7, 9).Draw(rt, "data"), Parity: uart.Even, Stop: 1}
+			e.ClockOff = quantity.PPM(rapid.IntRange(-50000, 50000).Draw(rt, "ppm"))
+			require.NoError(rt, w.Put(Input{Link: l.Name, Ends: e}))
+		}
+		end := w.now + 100*quantity.Millisecond
+		w.RunTo(end)
+
+		// Replayed from the text of the inputs, and watched at other times.
+		var inputs []Input
+		for _, in := range w.Inputs {
+			back, err := ParseInput(in.String())
+			require.NoError(rt, err)
+			require.Equal(rt, in, back)
+			inputs = append(inputs, back)
+		}
+		again := New(b, capture.NewStore(MetaOf(b)))
+		for _, in := range inputs {
+			for again.now < in.At {
+				again.RunTo(min(in.At, again.now+quantity.Time(rapid.Int64Range(1, int64(30*quantity.Millisecond)).Draw(rt, "slice"))))
+			}
+			require.NoError(rt, again.Put(in))
+		}
+		again.RunTo(end)
+		a, c := w.store.Snapshot(), again.store.Snapshot()
+		require.Equal(rt, a.Len(), c.Len())
+		for i := range a.Len() {
+			require.Equal(rt, *a.At(i), *c.At(i))
+		}
+		for l := range uint16(2) {
+			for line := range 2 {
+				x, _ := a.Window(l, line, 0, end)
+				y, _ := c.Window(l, line, 0, end)
+				require.Equal(rt, x, y)
+			}
+		}
+	})
+}
+
+// TestClockOff holds the predicted limits against the simulated bench: with
+// the device's clock off, every byte of its answers is right inside both
+// limits and some byte fails outside.
+func TestClockOff(t *testing.T) {
+	type result struct{ clean, all int }
+	run := func(frame string, ppm quantity.PPM, os string, seed uint64) (result, bench.Direction) {
+		text := fmt.Sprintf(`bench: x
+seed: %d
+mcu:
+  name: M
+  clocks: {c: {source: 16 MHz}}
+  units: {s: {kind: uart, clock: c, oversampling: [%s], divider: {most: 9999}}}
+links:
+  l: {kind: uart, unit: s, mcu: {rate: 10000, frame: %s}, device: {file: d.yaml, clock-off: %.3f ppm}}
+`, seed, os, frame, float64(ppm))
+		dev := fmt.Sprintf(`device: d
+kind: uart
+end: {rate: 10000, frame: %s}
+behaviour:
+  stream: {every: 50 ms, lines: 2, text: "0123456789@PO"}
+`, frame)
+		fs := fstest.MapFS{"b.yaml": {Data: []byte(text)}, "d.yaml": {Data: []byte(dev)}}
+		b, faults := bench.Load(fs, "b.yaml")
+		require.Empty(t, faults)
+		h := NewHeadless(b)
+		h.World.RunTo(quantity.Second)
+		var r result
+		snap := h.Store().Snapshot()
+		data, flags := traffic(snap, 0, record.Device, record.MCU, 0)
+		for _, line := range strings.SplitAfter(string(data), "\n") {
+			r.all++
+			if line == "0123456789@PO\n" {
+				r.clean++
+			}
+		}
+		if flags != 0 {
+			r.clean = 0 // a byte with an error mark is no good byte
+		}
+		return r, b.Links[0].Directions()[1]
+	}
+	rng := rand.New(rand.NewPCG(5, 6))
+	for _, frame := range []string{"8N1", "7E1", "8E1", "7O1"} {
+		for _, os := range []string{"16", "8", "4"} {
+			_, d := run(frame, 0, os, 1)
+			l := d.Limits
+			ppmFor := func(e float64) quantity.PPM { return quantity.PPM(e * 1e6) }
+			for range 3 {
+				inside := l.Early + 1e-4 + rng.Float64()*(l.Late-l.Early-2e-4)
+				r, d := run(frame, ppmFor(inside), os, rng.Uint64()%1000)
+				assert.Equal(t, uart.Fits, d.Judgement)
+				assert.GreaterOrEqual(t, r.clean, r.all-1, "%s ×%s %+.3f %% is inside", frame, os, 100*inside)
+			}
+			r, d := run(frame, ppmFor(l.LateBest+2e-4), os, rng.Uint64()%1000)
+			assert.Equal(t, uart.TooLate, d.Judgement)
+			assert.Zero(t, r.clean, "%s ×%s outside the late limit", frame, os)
+			r, d = run(frame, ppmFor(l.EarlyBest-2e-4), os, rng.Uint64()%1000)
+			assert.Equal(t, uart.TooEarly, d.Judgement)
+			assert.Zero(t, r.clean, "%s ×%s outside the early limit", frame, os)
+		}
+	}
+}
+
+func TestOverrunWhenTheHandlerIsLate(t *testing.T) {
+	b := lock7(t)
+	set(t, b, "400 us", "links", "upper-gauge", "mcu", "service")
+	h := NewHeadless(b)
+	h.World.RunTo(quantity.Second)
+	_, flags := traffic(h.Store().Snapshot(), 0, record.Device, record.MCU, 0)
+	assert.Equal(t, record.Overrun, flags)
+	var codes []string
+	for _, f := range append(b.Links[0].Lint(), diagnose.Link(h.Store().Snapshot(), b.Links[0])...) {
+		codes = append(codes, f.Code)
+	}
+	assert.Equal(t, []string{"handler-too-slow", "overrun"}, codes)
+}
+
+func TestLastByteIsThereAtTheEndOfItsStopBit(t *testing.T) {
+	b := quiet(t)
+	h := NewHeadless(b)
+	l := b.Link("lower-gauge")
+	require.NoError(t, h.Send(l.Index, []byte("SNAP\n")))
+	h.World.RunTo(200 * quantity.Millisecond)
+	snap := h.Store().Snapshot()
+	var end quantity.Time
+	for i := range snap.Len() {
+		if r := snap.At(i); r.Kind == record.Chars && r.From == record.Device && r.Link == l.Index && r.Seen == record.Tap {
+			end = r.End
+		}
+	}
+	require.Positive(t, end)
+	again := NewHeadless(b)
+	require.NoError(t, again.Send(l.Index, []byte("SNAP\n")))
+	again.World.RunTo(end - quantity.Microsecond)
+	data, _ := traffic(again.Store().Snapshot(), l.Index, record.Device, record.Tap, 0)
+	assert.Equal(t, "3.417", string(data))
+	again.World.RunTo(end)
+	data, _ = traffic(again.Store().Snapshot(), l.Index, record.Device, record.Tap, 0)
+	assert.Equal(t, "3.417\n", string(data), "no edge comes any more, yet the byte is there")
+}
+
+func TestChecks(t *testing.T) {
+	b := lock7(t)
+	h := NewHeadless(b)
+	for _, l := range b.Links {
+		rs, err := prove.Link(context.Background(), h, l)
+		require.NoError(t, err)
+		require.Len(t, rs, len(l.Checks))
+		for _, r := range rs {
+			assert.True(t, r.Pass, "%s", r.Summary())
+			assert.True(t, r.Simulated)
+		}
+	}
+	set(t, b, "8N1", "links", "lower-gauge", "mcu", "frame")
+	require.NoError(t, h.World.Apply(b))
+	rs, err := prove.Link(context.Background(), h, b.Link("lower-gauge"))
+	require.NoError(t, err)
+	assert.Contains(t, rs[0].Summary(), "first difference at byte 2: expected 34 '4', seen B4 '·'")
+	assert.Len(t, rs[0].Differences, 3)
+	assert.Equal(t, "no answer within 30 ms", rs[1].Problem)
+	set(t, b, "19200", "links", "upper-gauge", "mcu", "rate")
+	require.NoError(t, h.World.Apply(b))
+	rs, err = prove.Link(context.Background(), h, b.Link("upper-gauge"))
+	require.NoError(t, err)
+	assert.False(t, rs[0].Pass)
+	cancelled, cancel := context.WithCancel(context.Background())
+	cancel()
+	_, err = prove.Link(cancelled, h, b.Link("upper-gauge"))
+	assert.ErrorIs(t, err, context.Canceled)
+}
+
+func TestInputs(t *testing.T) {
+	b := lock7(t)
+	h := NewHeadless(b)
+	assert.ErrorContains(t, h.World.Put(Input{Link: "nowhere", Send: []byte("x")}), "no link")
+	for _, bad := range []string{"", "at x send l 00", "at 5 send l", "at 5 send l zz", "at 5 send l ", "at 5 ends l mcu 1 device 2 off 3 service 4",
+		"at 5 ends l mcu 9600000000/8N1/16/false device 9600000000/8N1/3/false off 0 service 0"} {
+		_, err := ParseInput(bad)
+		assert.Error(t, err, bad)
+	}
+}
+
+func FuzzParseInput(f *testing.F) {
+	f.Add("at 5 send l 00ff")
+	f.Add("at 5 ends l mcu 9600000000/8N1/16/false device 9600000000/7E1/16/true off -3.5 service 5000000")
+	f.Fuzz(func(t *testing.T, s string) {
+		in, err := ParseInput(s)
+		if err == nil {
+			back, err := ParseInput(in.String())
+			require.NoError(t, err)
+			require.Equal(t, in, back)
+		}
+	})
+}
+
+func BenchmarkWorld(b *testing.B) {
+	bench := lock7(b)
+	const span = 10 * quantity.Second
+	for b.Loop() {
+		w := New(bench, capture.NewStore(MetaOf(bench)))
+		w.RunTo(span)
+	}
+	b.ReportMetric(span.Seconds()*float64(b.N)/b.Elapsed().Seconds(), "×real")
+}

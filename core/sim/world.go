@@ -1,0 +1,180 @@
+// Package sim is the simulated bench: MCU units, wires and devices in virtual
+// time. All traffic is line levels; each receiving end decodes them with its
+// own settings and clock, by the same code that reads captures.
+package sim
+
+import (
+	"fmt"
+	"math/rand/v2"
+
+	"gavrix/core/bench"
+	"gavrix/core/capture"
+	"gavrix/core/quantity"
+	"gavrix/core/record"
+)
+
+// World is a simulated bench. It is not safe for use by several goroutines;
+// Runner makes it so.
+type World struct {
+	store *capture.Store
+	queue queue
+	now   quantity.Time
+	rng   *rand.Rand
+	links []*simLink // nil where a real port stands in
+	names []string
+	// Inputs are all that was put in so far, in order.
+	Inputs []Input
+}
+
+// MetaOf describes the capture of a bench.
+func MetaOf(b *bench.Bench) capture.Meta {
+	m := capture.Meta{Bench: string(b.Text()), Seed: b.Seed}
+	for _, l := range b.Links {
+		m.Links = append(m.Links, capture.Link{
+			Name: l.Name, Kind: l.Kind.Name, MCU: "MCU", Device: l.Device.Name, Lines: l.Kind.Lines,
+			Real: l.Port != nil, OneSided: l.Port != nil,
+		})
+	}
+	return m
+}
+
+// New gives the bench's world at the time 0; all traffic goes to the store.
+// Links with a real port are left out.
+func New(b *bench.Bench, store *capture.Store) *World {
+	w := &World{store: store, rng: rand.New(rand.NewPCG(b.Seed, 0x6c6f636b))}
+	for _, l := range b.Links {
+		w.names = append(w.names, l.Name)
+		if l.Port != nil {
+			w.links = append(w.links, nil)
+			continue
+		}
+		w.links = append(w.links, newLink(w, l))
+		store.Put(&record.Record{Kind: record.Opened, Link: l.Index, Origin: record.FromGavrix, Text: "simulated"})
+	}
+	return w
+}
+
+// Now is the virtual time.
+func (w *World) Now() quantity.Time { return w.now }
+
+// NextEvent is the time of the next thing that happens by itself.
+func (w *World) NextEvent() quantity.Time { return w.queue.next() }
+
+func (w *World) at(t quantity.Time, kind eventKind, link uint16, side uint8) {
+	w.queue.push(event{at: max(t, w.now), kind: kind, link: link, side: side})
+}
+
+// RunTo lets the world go on to the time t.
+func (w *World) RunTo(t quantity.Time) {
+	for w.queue.next() <= t {
+		w.step()
+	}
+	if t > w.now {
+		w.now = t
+	}
+	for _, l := range w.links {
+		if l != nil {
+			l.feed(0)
+			l.feed(1)
+		}
+	}
+	w.store.Advance(w.now)
+}
+
+func (w *World) step() {
+	e := w.queue.pop()
+	w.now = e.at
+	l := w.links[e.link]
+	switch e.kind {
+	case sent:
+		l.charSent(e.side)
+	case look:
+		l.look(e.side)
+	case acts:
+		l.deviceActs()
+	case asks:
+		l.ask()
+	case service:
+		l.registerFull = false
+	case turn:
+		l.nextExchange()
+	}
+}
+
+// Put puts an input in at the present time.
+func (w *World) Put(in Input) error {
+	for i, name := range w.names {
+		if name != in.Link {
+			continue
+		}
+		l := w.links[i]
+		if l == nil {
+			return fmt.Errorf("link %s has a real port; the simulation does not drive it", in.Link)
+		}
+		in.At = w.now
+		w.Inputs = append(w.Inputs, in)
+		w.store.Put(&record.Record{
+			Kind: record.Input, Link: l.index, Origin: record.FromGavrix, Start: w.now, End: w.now, Text: in.String(),
+		})
+		if in.Send != nil {
+			l.send(in.Send)
+		} else {
+			l.change(in.Ends)
+		}
+		return nil
+	}
+	return fmt.Errorf("the bench has no link %q", in.Link)
+}
+
+// Apply brings a changed bench into the world: every link whose ends differ
+// from how they run gets an input.
+func (w *World) Apply(b *bench.Bench) error {
+	for i, l := range b.Links {
+		if i >= len(w.links) || w.names[i] != l.Name {
+			return fmt.Errorf("the links of the bench are no longer those of the simulation; start it again")
+		}
+		if w.links[i] == nil {
+			continue
+		}
+		if e := EndsOf(l); e != w.links[i].wanted {
+			if err := w.Put(Input{Link: l.Name, Ends: e}); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// Replay runs the world to the time end, with the inputs at their times.
+func (w *World) Replay(inputs []Input, end quantity.Time) error {
+	for _, in := range inputs {
+		w.RunTo(in.At)
+		if err := w.Put(in); err != nil {
+			return err
+		}
+	}
+	w.RunTo(end)
+	return nil
+}
+
+// StepChar runs to the end of the next character on any link, at most for
+// the given time.
+func (w *World) StepChar(most quantity.Time) {
+	limit := w.now + most
+	start := w.store.Version()
+	for w.queue.next() <= limit && w.store.Version() == start {
+		w.step()
+	}
+	if w.store.Version() == start {
+		w.now = limit
+	}
+	w.RunTo(w.now)
+}
+
+// Bit gives the bit time of a link's MCU end.
+func (w *World) Bit(link uint16) quantity.Time {
+	if int(link) < len(w.links) && w.links[link] != nil {
+		return quantity.PeriodOf(w.links[link].ends.MCU.Rate).Times(1)
+	}
+	return quantity.Microsecond
+}
