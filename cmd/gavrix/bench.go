@@ -1,0 +1,101 @@
+package main
+
+import (
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"gavrix/core/bench"
+	"gavrix/core/device"
+	"gavrix/core/doc"
+	"gavrix/core/finding"
+	"gavrix/demo"
+)
+
+// applySets makes edits given as PATH=VALUE.
+func applySets(b *bench.Bench, sets []string) error {
+	for _, s := range sets {
+		path, value, ok := strings.Cut(s, "=")
+		if !ok {
+			return fmt.Errorf("--set %s: write PATH=VALUE, as links.lower-gauge.mcu.frame=8N1", s)
+		}
+		if err := b.Apply(finding.Edit{Path: strings.Split(path, "."), Value: value}); err != nil {
+			return fmt.Errorf("--set %s: %w", s, err)
+		}
+	}
+	return nil
+}
+
+func linkNamed(b *bench.Bench, name string) (*bench.Link, error) {
+	var names []string
+	for _, l := range b.Links {
+		if l.Name == name {
+			return l, nil
+		}
+		names = append(names, l.Name)
+	}
+	if m := doc.Nearest(name, names); m != "" {
+		return nil, fmt.Errorf("the bench has no link %q; did you mean %s?", name, m)
+	}
+	return nil, fmt.Errorf("the bench has no link %q; it has %s", name, strings.Join(names, ", "))
+}
+
+func schemaCommand() *cobra.Command {
+	var dev bool
+	c := &cobra.Command{
+		Use:   "schema",
+		Short: "Print the JSON Schema of bench files, or of device files",
+		Long:  "Editors that know JSON Schema complete and check bench files with it.",
+		Args:  cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			t, title := bench.Schema, "Gavrix bench file"
+			if dev {
+				t, title = device.Schema, "Gavrix device file"
+			}
+			s := t.JSONSchema()
+			s["$schema"] = "https://json-schema.org/draft/2020-12/schema"
+			s["title"] = title
+			return printJSON(s)
+		},
+	}
+	c.Flags().BoolVar(&dev, "device", false, "of device files")
+	return c
+}
+
+func newCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "new FOLDER",
+		Short: "Write a bench to start from: the demo's files, to be changed",
+		Long:  "Writes the bench and the device files of the demo into a new folder.\nWhat belongs to your board (clock, units, rates, pins) is to be confirmed by you.",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if _, err := os.Stat(args[0]); err == nil {
+				return fmt.Errorf("%s is there already; name a new folder", args[0])
+			}
+			err := fs.WalkDir(demo.Files, ".", func(path string, d fs.DirEntry, err error) error {
+				if err != nil {
+					return err
+				}
+				to := filepath.Join(args[0], filepath.FromSlash(path))
+				if d.IsDir() {
+					return os.MkdirAll(to, 0o755)
+				}
+				text, err := demo.Files.ReadFile(path)
+				if err != nil {
+					return err
+				}
+				return os.WriteFile(to, text, 0o644)
+			})
+			if err != nil {
+				return err
+			}
+			fmt.Printf("wrote %s; to confirm for your board: mcu.clocks, mcu.units, and each link's unit, rate and frame\nopen it: gavrix %s\n",
+				args[0], filepath.Join(args[0], demo.Bench))
+			return nil
+		},
+	}
+}

@@ -1,0 +1,165 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+
+	"github.com/spf13/cobra"
+
+	"gavrix/core/bench"
+	"gavrix/core/check"
+	"gavrix/core/finding"
+	"gavrix/core/prove"
+	"gavrix/core/safe"
+	"gavrix/core/sim"
+)
+
+func printJSON(v any) error {
+	enc := json.NewEncoder(os.Stdout)
+	enc.SetIndent("", "  ")
+	return enc.Encode(v)
+}
+
+func lintCommand() *cobra.Command {
+	var asJSON bool
+	c := &cobra.Command{
+		Use:   "lint BENCH",
+		Short: "Say what the description of a bench shows to be wrong",
+		Long:  "Reads the bench and its device files and reports every finding: where, what, why and how to mend it.\nThe word demo stands for the bench that ships with Gavrix.",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			b, err := loadBench(args[0])
+			if err != nil {
+				return err
+			}
+			fs := b.Lint()
+			if asJSON {
+				if fs == nil {
+					fs = []finding.Finding{}
+				}
+				if err := printJSON(fs); err != nil {
+					return err
+				}
+			} else {
+				printFindings(os.Stdout, fs)
+				if len(fs) == 0 {
+					fmt.Printf("%s: %d links, nothing to report\n", safe.Text(b.Name), len(b.Links))
+				}
+			}
+			if worst, any := finding.Worst(fs); any && worst == finding.Error {
+				return exitStatus(found)
+			}
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&asJSON, "json", false, "print the findings as JSON")
+	return c
+}
+
+func proveCommand() *cobra.Command {
+	var asJSON bool
+	var only, break_ []string
+	c := &cobra.Command{
+		Use:   "prove BENCH",
+		Short: "Run the checks of a bench on the simulation",
+		Long: `Runs every check of the bench's links on the simulated bench, and says for each
+whether it passed, or the first difference and all others.`,
+		Example: `  gavrix prove demo
+  gavrix prove demo --set links.lower-gauge.mcu.frame=8N1     with a fault planted`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			b, err := loadBench(args[0])
+			if err != nil {
+				return err
+			}
+			if err := applySets(b, break_); err != nil {
+				return err
+			}
+			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt)
+			defer stop()
+			return runChecks(ctx, b, only, asJSON)
+		},
+	}
+	c.Flags().BoolVar(&asJSON, "json", false, "print the results as JSON")
+	c.Flags().StringSliceVar(&only, "link", nil, "only these links")
+	c.Flags().StringArrayVar(&break_, "set", nil, "change a value of the bench first, as PATH=VALUE (may be given again)")
+	return c
+}
+
+func runChecks(ctx context.Context, b *bench.Bench, only []string, asJSON bool) error {
+	links, err := chosen(b, only)
+	if err != nil {
+		return err
+	}
+	h := sim.NewHeadless(b)
+	results := []check.Result{}
+	for _, l := range links {
+		if l.Port != nil {
+			return fmt.Errorf("link %s has a real port; run its checks on the screen", l.Name)
+		}
+		rs, err := prove.Link(ctx, h, l)
+		results = append(results, rs...)
+		if errors.Is(err, context.Canceled) {
+			return errors.New("stopped; the checks that ran are above")
+		}
+		if err != nil {
+			return err
+		}
+	}
+	failed := 0
+	for _, r := range results {
+		if !r.Pass {
+			failed++
+		}
+	}
+	if asJSON {
+		if err := printJSON(results); err != nil {
+			return err
+		}
+	} else {
+		printResults(results)
+		fmt.Printf("%d checks, %d failed, SIMULATED\n", len(results), failed)
+	}
+	if failed > 0 {
+		return exitStatus(found)
+	}
+	return nil
+}
+
+func printResults(results []check.Result) {
+	for _, r := range results {
+		fmt.Println(safe.Text(r.Summary()))
+		if r.Pass {
+			continue
+		}
+		if len(r.Sent) > 0 {
+			fmt.Printf("      sent %s\n", safe.Bytes(r.Sent))
+		}
+		fmt.Printf("      seen %s  (% X)\n", safe.Bytes(r.Seen), r.Seen)
+		for i, d := range r.Differences {
+			if i > 0 {
+				fmt.Println("      " + safe.Text(d.String()))
+			}
+		}
+	}
+}
+
+// chosen gives the named links, or all.
+func chosen(b *bench.Bench, names []string) ([]*bench.Link, error) {
+	if len(names) == 0 {
+		return b.Links, nil
+	}
+	var out []*bench.Link
+	for _, n := range names {
+		l, err := linkNamed(b, n)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, l)
+	}
+	return out, nil
+}

@@ -1,0 +1,114 @@
+// Command gavrix brings up serial bus links: see `gavrix help`.
+package main
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"gavrix/core/bench"
+	"gavrix/core/finding"
+	"gavrix/core/guard"
+	"gavrix/core/safe"
+	"gavrix/demo"
+)
+
+// Exit statuses.
+const (
+	fine   = 0
+	found  = 1 // a finding or a failed check
+	cannot = 2 // could not run
+)
+
+// exitStatus is an error that only carries a status: the message is out.
+type exitStatus int
+
+func (e exitStatus) Error() string { return fmt.Sprintf("exit status %d", int(e)) }
+
+func main() {
+	defer guard.Recover()
+	root := newRoot()
+	err := root.Execute()
+	var status exitStatus
+	switch {
+	case err == nil:
+		os.Exit(fine)
+	case errors.As(err, &status):
+		os.Exit(int(status))
+	}
+	fmt.Fprintln(os.Stderr, "gavrix: "+safe.Text(err.Error()))
+	os.Exit(cannot)
+}
+
+func newRoot() *cobra.Command {
+	ui := &uiOptions{}
+	root := &cobra.Command{
+		Use:   "gavrix [BENCH]",
+		Short: "Bring up serial bus links: work them out, watch them, prove them",
+		Long: `Gavrix reads a bench file (an MCU with its clocks, the links and the settings
+of both their ends, the devices, the checks), works out dividers and margins,
+runs the whole on a simulated bench or over real ports, shows the traffic and
+says what is wrong.
+
+With a BENCH it opens the screen; the commands below work without one.
+Exit status: 0 fine, 1 a finding or a failed check, 2 could not run.`,
+		Example: `  gavrix demo                      the bench that ships with Gavrix
+  gavrix lock.yaml                 a bench of your own
+  gavrix lint lock.yaml            what the description shows to be wrong
+  gavrix calc baud --clock 40MHz --rate 28800 --explain`,
+		Args:          cobra.MaximumNArgs(1),
+		SilenceErrors: true, SilenceUsage: true,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return cmd.Help()
+			}
+			return openBench(args[0], ui)
+		},
+	}
+	ui.flags(root.Flags())
+	root.AddCommand(demoCommand(), openCommand(), lintCommand(), proveCommand(), watchCommand(), calcCommand(), drawCommand(), portsCommand(), newCommand(), schemaCommand())
+	return root
+}
+
+// loadBench loads a bench from disk, or the demo for the word `demo`. Faults
+// are printed, and give status 2.
+func loadBench(path string) (*bench.Bench, error) {
+	var dir fs.FS
+	name := filepath.Base(path)
+	if path == "demo" {
+		dir, name = demo.Files, demo.Bench
+	} else {
+		// A root keeps device files inside the bench's folder tree, links too.
+		root, err := os.OpenRoot(filepath.Dir(path))
+		if err != nil {
+			return nil, fmt.Errorf("the bench can't be read: %w", err)
+		}
+		dir = root.FS()
+	}
+	b, faults := bench.Load(dir, name)
+	if b == nil {
+		printFindings(os.Stderr, faults)
+		return nil, exitStatus(cannot)
+	}
+	return b, nil
+}
+
+func printFindings(w *os.File, fs []finding.Finding) {
+	for _, f := range fs {
+		fmt.Fprintln(w, safeLines(f.String()))
+	}
+}
+
+// safeLines makes a text of several lines showable.
+func safeLines(s string) string {
+	lines := strings.Split(s, "\n")
+	for i := range lines {
+		lines[i] = safe.Text(lines[i])
+	}
+	return strings.Join(lines, "\n")
+}

@@ -1,0 +1,40 @@
+package main
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"gavrix/core/link/tty"
+	"gavrix/core/safe"
+)
+
+func portsCommand() *cobra.Command {
+	var asJSON bool
+	c := &cobra.Command{
+		Use:   "ports",
+		Short: "List the serial ports of this computer",
+		Args:  cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			list, err := tty.Ports()
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				if list == nil {
+					list = []tty.Found{}
+				}
+				return printJSON(list)
+			}
+			for _, p := range list {
+				fmt.Printf("%-24s %s %s\n", safe.Text(p.Path), safe.Text(p.What), safe.Text(p.Serial))
+			}
+			if len(list) == 0 {
+				fmt.Println("no serial ports; the simulated bench needs none: gavrix demo")
+			}
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return c
+}

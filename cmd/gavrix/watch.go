@@ -1,0 +1,251 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"gavrix/core/bench"
+	"gavrix/core/bus/uart"
+	"gavrix/core/capture"
+	"gavrix/core/capture/jsonl"
+	"gavrix/core/capture/pcapng"
+	"gavrix/core/guard"
+	"gavrix/core/link"
+	"gavrix/core/link/tty"
+	"gavrix/core/quantity"
+	"gavrix/core/record"
+	"gavrix/core/safe"
+	"gavrix/core/session"
+	"gavrix/core/sim"
+)
+
+type watchOptions struct {
+	asJSON, taps bool
+	only, sets   []string
+	sends        []string
+	span         time.Duration
+	fast         bool
+	save         string
+	port, rate   string
+	frame, flow  string
+	dtr, rts     string
+}
+
+func watchCommand() *cobra.Command {
+	o := &watchOptions{}
+	c := &cobra.Command{
+		Use:   "watch [BENCH]",
+		Short: "Print traffic as it comes, from a bench or a port",
+		Long: `Prints each run of characters when it is finished. A bench runs on the
+simulation, and on real ports where its links name one; --port watches one port
+without a bench.`,
+		Example: `  gavrix watch demo --for 2s
+  gavrix watch demo --for 10s --fast --json
+  gavrix watch demo --link lower-gauge --send 'SNAP\n' --for 1s
+  gavrix watch --port /dev/ttyS0 --rate 57600 --frame 8N1`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
+			defer stop()
+			if (len(args) == 0) == (o.port == "") {
+				return errors.New("name a bench, or a port with --port")
+			}
+			if o.port != "" {
+				return o.watchPort(ctx)
+			}
+			b, err := loadBench(args[0])
+			if err != nil {
+				return err
+			}
+			if err := applySets(b, o.sets); err != nil {
+				return err
+			}
+			return o.watchBench(ctx, b)
+		},
+	}
+	fl := c.Flags()
+	fl.BoolVar(&o.asJSON, "json", false, "print one JSON object a record (docs/formats.md)")
+	fl.BoolVar(&o.taps, "tap", false, "print what an ideal tap reads too")
+	fl.StringSliceVar(&o.only, "link", nil, "only these links")
+	fl.StringArrayVar(&o.sets, "set", nil, "change a value of the bench first, as PATH=VALUE (may be given again)")
+	fl.StringArrayVar(&o.sends, "send", nil, `send a text at the start, as 'SNAP\n', on the first link watched (may be given again)`)
+	fl.DurationVar(&o.span, "for", 0, "stop after this time, as 5s; 0 goes on until interrupted")
+	fl.BoolVar(&o.fast, "fast", false, "run the simulation as fast as it goes, for the time of --for")
+	fl.StringVar(&o.save, "save", "", "record to this pcapng file")
+	fl.StringVar(&o.port, "port", "", "watch this port")
+	fl.StringVar(&o.rate, "rate", "", "its rate")
+	fl.StringVar(&o.frame, "frame", "8N1", "its frame")
+	fl.StringVar(&o.flow, "flow", "none", "its flow control: none, rts-cts or xon-xoff")
+	fl.StringVar(&o.dtr, "dtr", "leave", "modem line DTR on opening: on, off or leave")
+	fl.StringVar(&o.rts, "rts", "leave", "modem line RTS on opening: on, off or leave")
+	return c
+}
+
+func (o *watchOptions) watchBench(ctx context.Context, b *bench.Bench) error {
+	links, err := chosen(b, o.only)
+	if err != nil {
+		return err
+	}
+	if o.fast {
+		if o.span <= 0 {
+			return errors.New("--fast needs --for: the time to simulate")
+		}
+		h := sim.NewHeadless(b)
+		return o.follow(ctx, h, links, quantity.Time(o.span.Nanoseconds())*quantity.Nanosecond)
+	}
+	s := session.Open(b)
+	defer s.Close()
+	return o.follow(ctx, s, links, 0)
+}
+
+func (o *watchOptions) watchPort(ctx context.Context) error {
+	if o.rate == "" {
+		return errors.New("--port needs --rate")
+	}
+	rate, err := quantity.ParseRate(o.rate)
+	if err != nil {
+		return fmt.Errorf("--rate: %w", err)
+	}
+	frame, err := uart.ParseFrame(o.frame)
+	if err != nil {
+		return fmt.Errorf("--frame: %w", err)
+	}
+	cfg := tty.Config{Path: o.port, Rate: rate, Frame: frame, Flow: o.flow, DTR: o.dtr, RTS: o.rts}
+	if err := cfg.Check(); err != nil {
+		return err
+	}
+	store := capture.NewStore(capture.Meta{Started: time.Now(), Links: []capture.Link{{
+		Name: o.port, Kind: uart.Kind.Name, MCU: "here", Device: "there", Real: true, OneSided: true, Resolution: tty.Resolution,
+	}}})
+	p := tty.New(cfg, store, 0, time.Now())
+	guard.Go(p.Run)
+	defer p.Close()
+	return o.follow(ctx, tty.Session{Ports: []*tty.Port{p}, Capture: store}, nil, 0)
+}
+
+// follow prints a session's records until its time is over.
+func (o *watchOptions) follow(ctx context.Context, s link.Session, links []*bench.Link, virtual quantity.Time) error {
+	if o.save != "" {
+		r, err := pcapng.Record(s.Store(), o.save)
+		if err != nil {
+			return err
+		}
+		guard.Go(r.Run)
+		remove := guard.OnPanic(func() { _ = r.Close() })
+		defer remove()
+		defer func() {
+			if err := r.Close(); err != nil {
+				fmt.Fprintf(os.Stderr, "gavrix: %s is not complete: %v\n", o.save, err)
+			}
+		}()
+	}
+	wanted := map[uint16]bool{}
+	first := uint16(0)
+	for i, l := range links {
+		wanted[l.Index] = true
+		if i == 0 {
+			first = l.Index
+		}
+	}
+	for _, text := range o.sends {
+		data, err := unescape(text)
+		if err != nil {
+			return fmt.Errorf("--send %s: %w", text, err)
+		}
+		if err := s.Send(first, data); err != nil {
+			return err
+		}
+	}
+	until := quantity.Forever
+	if virtual > 0 {
+		until = virtual
+	} else if o.span > 0 {
+		until = s.Now() + quantity.Time(o.span.Nanoseconds())*quantity.Nanosecond
+	}
+	printed := 0
+	out := func(snap *capture.Snapshot) error {
+		for ; printed < snap.Len(); printed++ {
+			if err := o.print(snap.Meta(), snap.At(printed), wanted); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	var failed error
+	err := s.Wait(ctx, until, func(snap *capture.Snapshot) bool {
+		failed = out(snap)
+		return failed != nil
+	})
+	snap := s.Store().Snapshot()
+	if failed == nil {
+		failed = out(snap)
+	}
+	for i := range snap.Running {
+		if failed == nil {
+			failed = o.print(snap.Meta(), &snap.Running[i], wanted)
+		}
+	}
+	if errors.Is(failed, syscall.EPIPE) || errors.Is(err, context.Canceled) {
+		return nil
+	}
+	return errors.Join(err, failed)
+}
+
+func (o *watchOptions) print(meta *capture.Meta, r *record.Record, wanted map[uint16]bool) error {
+	if len(wanted) > 0 && !wanted[r.Link] || r.Seen == record.Tap && !o.taps {
+		return nil
+	}
+	if o.asJSON {
+		b, err := jsonl.Marshal(meta, r)
+		if err != nil {
+			return err
+		}
+		_, err = os.Stdout.Write(b)
+		return err
+	}
+	_, err := io.WriteString(os.Stdout, textLine(meta, r))
+	return err
+}
+
+func textLine(meta *capture.Meta, r *record.Record) string {
+	l := &meta.Links[r.Link]
+	var b strings.Builder
+	fmt.Fprintf(&b, "%14.6f s  %-12s ", r.Start.Seconds(), safe.Text(l.Name))
+	if r.Kind != record.Chars {
+		fmt.Fprintf(&b, "%s: %s\n", r.Kind, safe.Text(r.Text))
+		return b.String()
+	}
+	to := l.Device
+	if r.From == record.Device {
+		to = l.MCU
+	}
+	way := jsonl.EndName(l, r.From) + " → " + to
+	if r.Seen == record.Tap {
+		way += " (tap)"
+	}
+	fmt.Fprintf(&b, "%-22s % X  %s", safe.Text(way), r.Data, safe.Bytes(r.Data))
+	for _, m := range r.Marks {
+		fmt.Fprintf(&b, "  ▲ %s at %d", m.Flags, m.Index)
+	}
+	b.WriteByte('\n')
+	return b.String()
+}
+
+// unescape reads a text with escapes such as \n or \x1b.
+func unescape(s string) ([]byte, error) {
+	out, err := strconv.Unquote(`"` + strings.ReplaceAll(s, `"`, `\"`) + `"`)
+	if err != nil {
+		return nil, errors.New(`use \n, \r, \t, \\ and \xNN for special bytes`)
+	}
+	return []byte(out), nil
+}

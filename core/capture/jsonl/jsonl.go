@@ -1,0 +1,83 @@
+// Package jsonl gives records as JSON, one object a line, as described in
+// docs/formats.md.
+package jsonl
+
+import (
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+
+	"gavrix/core/capture"
+	"gavrix/core/record"
+	"gavrix/core/safe"
+)
+
+// Mark is an error mark of one character.
+type Mark struct {
+	Char int      `json:"char"`
+	What []string `json:"what"`
+}
+
+// Line is the JSON form of a record. Times are picoseconds since the start of
+// the capture.
+type Line struct {
+	Start    int64   `json:"start_ps"`
+	End      int64   `json:"end_ps"`
+	Link     string  `json:"link"`
+	Bus      string  `json:"bus"`
+	Kind     string  `json:"kind"`
+	From     string  `json:"from,omitempty"`
+	Seen     string  `json:"seen_by,omitempty"`
+	Origin   string  `json:"origin"`
+	Data     string  `json:"data,omitempty"`
+	Text     string  `json:"text,omitempty"`
+	CharTime int64   `json:"char_ps,omitempty"`
+	Offsets  []int64 `json:"offsets_ps,omitempty"`
+	Marks    []Mark  `json:"errors,omitempty"`
+	More     bool    `json:"continues,omitempty"`
+}
+
+// EndName names an end of a link.
+func EndName(l *capture.Link, e record.End) string {
+	switch {
+	case e == record.Tap:
+		return "tap"
+	case e == record.MCU:
+		return l.MCU
+	case e == record.Device:
+		return l.Device
+	case e > record.Device:
+		return fmt.Sprintf("device %d", e-record.Device+1)
+	}
+	return ""
+}
+
+// Of gives the JSON form of a record.
+func Of(meta *capture.Meta, r *record.Record) Line {
+	l := capture.Link{Name: fmt.Sprint(r.Link)}
+	if int(r.Link) < len(meta.Links) {
+		l = meta.Links[r.Link]
+	}
+	out := Line{
+		Start: int64(r.Start), End: int64(r.End), Link: l.Name, Bus: l.Kind, Kind: r.Kind.String(), Origin: r.Origin.String(),
+		From: EndName(&l, r.From), Seen: EndName(&l, r.Seen), CharTime: int64(r.Each), More: r.More,
+	}
+	if r.Kind == record.Chars {
+		out.Data, out.Text = hex.EncodeToString(r.Data), safe.Bytes(r.Data)
+	} else {
+		out.Text = safe.Text(r.Text)
+	}
+	for _, o := range r.Offsets {
+		out.Offsets = append(out.Offsets, int64(o))
+	}
+	for _, m := range r.Marks {
+		out.Marks = append(out.Marks, Mark{m.Index, m.Flags.Names()})
+	}
+	return out
+}
+
+// Marshal gives a record as one line.
+func Marshal(meta *capture.Meta, r *record.Record) ([]byte, error) {
+	b, err := json.Marshal(Of(meta, r))
+	return append(b, '\n'), err
+}

@@ -1,0 +1,149 @@
+package pcapng
+
+import (
+	"bytes"
+	"errors"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"gavrix/core/capture"
+	"gavrix/core/quantity"
+	"gavrix/core/record"
+)
+
+var meta = capture.Meta{
+	Seed: 7, Bench: "bench: x\n",
+	Links: []capture.Link{{Name: "a", Kind: "uart", MCU: "MCU", Device: "d", Lines: []string{"x", "y"}}, {Name: "b", Kind: "uart", Real: true}},
+}
+
+func anyRecord(rt *rapid.T) record.Record {
+	r := record.Record{
+		Kind: record.Kind(rapid.IntRange(0, 7).Draw(rt, "kind")), Link: uint16(rapid.IntRange(0, 1).Draw(rt, "link")),
+		From: record.End(rapid.IntRange(0, 5).Draw(rt, "from")), Seen: record.End(rapid.IntRange(0, 5).Draw(rt, "seen")),
+		Origin: record.Origin(rapid.IntRange(0, 4).Draw(rt, "origin")), More: rapid.Bool().Draw(rt, "more"),
+		Start: quantity.Time(rapid.Int64Range(0, 1e18).Draw(rt, "start")), Each: quantity.Time(rapid.Int64Range(0, 1e12).Draw(rt, "each")),
+	}
+	r.End = r.Start + quantity.Time(rapid.Int64Range(0, 1e15).Draw(rt, "length"))
+	if r.Kind != record.Chars {
+		r.Text = rapid.String().Draw(rt, "text")
+		return r
+	}
+	r.Wide = rapid.Bool().Draw(rt, "wide")
+	n := rapid.IntRange(0, 40).Draw(rt, "n")
+	size := n
+	if r.Wide {
+		size *= 2
+	}
+	if size > 0 {
+		r.Data = rapid.SliceOfN(rapid.Byte(), size, size).Draw(rt, "data")
+	}
+	if n > 0 && rapid.Bool().Draw(rt, "offsets") {
+		at := quantity.Time(0)
+		for range n {
+			r.Offsets = append(r.Offsets, at)
+			at += quantity.Time(rapid.Int64Range(0, 1e12).Draw(rt, "step"))
+		}
+	}
+	for range rapid.IntRange(0, 3).Draw(rt, "marks") {
+		r.Marks = append(r.Marks, record.Mark{Index: rapid.IntRange(0, n).Draw(rt, "at"), Flags: record.Flags(rapid.IntRange(1, 255).Draw(rt, "flags"))})
+	}
+	return r
+}
+
+func TestSavedAndReadIsTheSame(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		m := meta
+		if rapid.Bool().Draw(rt, "real") {
+			m.Started = time.Unix(1_790_000_000, 123_456_789).UTC()
+		}
+		store := capture.NewStore(m)
+		rs := rapid.SliceOfN(rapid.Custom(anyRecord), 0, 20).Draw(rt, "records")
+		for i := range rs {
+			store.Put(&rs[i])
+		}
+		var a, b bytes.Buffer
+		require.NoError(rt, Save(&a, store.Snapshot()))
+		back, err := Read(bytes.NewReader(a.Bytes()))
+		require.NoError(rt, err)
+		snap := back.Snapshot()
+		require.Equal(rt, len(rs), snap.Len())
+		for i := range rs {
+			require.Equal(rt, rs[i], *snap.At(i))
+		}
+		require.Equal(rt, m, *snap.Meta())
+		require.NoError(rt, Save(&b, snap))
+		require.Equal(rt, a.Bytes(), b.Bytes())
+
+		// Cut anywhere, what stands before is kept.
+		cut := rapid.IntRange(0, a.Len()).Draw(rt, "cut")
+		part, err := Read(bytes.NewReader(a.Bytes()[:cut]))
+		if part == nil {
+			require.Error(rt, err)
+			return
+		}
+		for i := range part.Snapshot().Len() {
+			require.Equal(rt, rs[i], *part.Snapshot().At(i))
+		}
+	})
+}
+
+func TestRecorder(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "x.pcapng")
+	store := capture.NewStore(meta)
+	r, err := Record(store, path)
+	require.NoError(t, err)
+	_, err = Record(store, path)
+	assert.ErrorContains(t, err, "exists")
+	store.Put(&record.Record{Data: []byte("one"), From: record.MCU, Seen: record.Tap})
+	r.Beat()
+	text, err := os.ReadFile(path)
+	require.NoError(t, err)
+	half, err := Read(bytes.NewReader(text))
+	require.NoError(t, err)
+	assert.Equal(t, 1, half.Snapshot().Len(), "readable while it grows")
+	store.Open(&record.Record{Data: []byte("two")})
+	require.NoError(t, r.Close())
+	require.NoError(t, r.Close())
+	text, _ = os.ReadFile(path)
+	whole, err := Read(bytes.NewReader(text))
+	require.NoError(t, err)
+	assert.Equal(t, 2, whole.Snapshot().Len(), "the unfinished run too")
+}
+
+func TestForeignFiles(t *testing.T) {
+	_, err := Read(bytes.NewReader([]byte("no capture")))
+	assert.ErrorContains(t, err, "no pcapng")
+	_, err = Read(bytes.NewReader(nil))
+	assert.Error(t, err)
+	full := errors.New("no space left")
+	store := capture.NewStore(meta)
+	store.Put(&record.Record{})
+	assert.ErrorIs(t, Save(failing{full}, store.Snapshot()), full)
+}
+
+type failing struct{ err error }
+
+func (f failing) Write([]byte) (int, error) { return 0, f.err }
+
+func FuzzRead(f *testing.F) {
+	store := capture.NewStore(meta)
+	store.Put(&record.Record{Data: []byte("abc"), Offsets: []quantity.Time{0, 1, 2}, Marks: []record.Mark{{Index: 1, Flags: record.Parity}}})
+	var b bytes.Buffer
+	_ = Save(&b, store.Snapshot())
+	f.Add(b.Bytes())
+	f.Fuzz(func(t *testing.T, data []byte) {
+		s, _ := Read(bytes.NewReader(data))
+		if s != nil {
+			snap := s.Snapshot()
+			for i := range snap.Len() {
+				_ = snap.At(i).AllFlags()
+			}
+		}
+	})
+}

@@ -1,0 +1,132 @@
+package pcapng
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"sync"
+	"time"
+
+	"gavrix/core/capture"
+)
+
+// Recorder keeps a growing capture in a file. The file is readable up to the
+// last beat at any time.
+type Recorder struct {
+	store *capture.Store
+	file  *os.File
+	w     *Writer
+
+	mu   sync.Mutex
+	done int
+	err  error
+
+	stop chan struct{}
+	once sync.Once
+}
+
+// Record begins to keep the store in a new file at path; an existing file is
+// not overwritten. Run must be started by the caller.
+func Record(store *capture.Store, path string) (*Recorder, error) {
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	if err != nil {
+		return nil, fmt.Errorf("the capture can't be recorded: %w", err)
+	}
+	w, err := NewWriter(f, &store.Meta)
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	return &Recorder{store: store, file: f, w: w, stop: make(chan struct{})}, nil
+}
+
+// Run writes new records until Close.
+func (r *Recorder) Run() {
+	t := time.NewTicker(100 * time.Millisecond)
+	defer t.Stop()
+	for {
+		select {
+		case <-r.stop:
+			return
+		case <-t.C:
+			r.Beat()
+		}
+	}
+}
+
+// Beat writes what is new and hands it to the operating system. After an
+// error, as of a full disk, nothing more is written.
+func (r *Recorder) Beat() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.err == nil {
+		r.err = r.write(false)
+	}
+}
+
+func (r *Recorder) write(running bool) error {
+	snap := r.store.Snapshot()
+	for ; r.done < snap.Len(); r.done++ {
+		if err := r.w.Write(snap.At(r.done)); err != nil {
+			return err
+		}
+	}
+	if running {
+		for i := range snap.Running {
+			if err := r.w.Write(&snap.Running[i]); err != nil {
+				return err
+			}
+		}
+	}
+	return r.w.Flush()
+}
+
+// Err says why recording stopped, or nil.
+func (r *Recorder) Err() error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.err
+}
+
+// Count is the number of records written.
+func (r *Recorder) Count() int {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.done
+}
+
+// Close writes the rest, unfinished runs too, and closes the file. It may be
+// called twice, and without Run ever having been started.
+func (r *Recorder) Close() error {
+	r.once.Do(func() {
+		close(r.stop)
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		if r.err == nil {
+			r.err = r.write(true)
+		}
+		if err := r.file.Close(); r.err == nil {
+			r.err = err
+		}
+	})
+	return r.Err()
+}
+
+// Save writes a snapshot whole.
+func Save(out io.Writer, snap *capture.Snapshot) error {
+	w, err := NewWriter(out, snap.Meta())
+	if err != nil {
+		return err
+	}
+	for i := range snap.Len() {
+		if err := w.Write(snap.At(i)); err != nil {
+			return err
+		}
+	}
+	for i := range snap.Running {
+		if err := w.Write(&snap.Running[i]); err != nil {
+			return err
+		}
+	}
+	return w.Flush()
+}

@@ -1,0 +1,396 @@
+// Package tty watches and uses a serial port of the operating system, in the
+// place of the MCU's end of a link.
+package tty
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"sync"
+	"time"
+
+	"gavrix/core/bus/uart"
+	"gavrix/core/capture"
+	"gavrix/core/finding"
+	"gavrix/core/link"
+	"gavrix/core/quantity"
+	"gavrix/core/record"
+)
+
+// Resolution is how exact the times of a port are: drivers deliver what came
+// in batches, after up to this time.
+const Resolution = 16 * quantity.Millisecond
+
+// retry is the time between two tries to open a port that is not there.
+const retry = 100 * time.Millisecond
+
+// maxRun is the number of characters after which a run is put out.
+const maxRun = 4096
+
+// Config says which port to open and how.
+type Config struct {
+	Path  string
+	Rate  quantity.Rate
+	Frame uart.Frame
+	Flow  string // none, rts-cts or xon-xoff
+	// DTR and RTS are on, off or leave: what to do with the modem lines on
+	// opening.
+	DTR, RTS string
+}
+
+// Check says what a port can't do.
+func (c Config) Check() error {
+	if c.Path == "" {
+		return errors.New("no port is named")
+	}
+	if c.Frame.Data > 8 {
+		return fmt.Errorf("%s: the operating system's ports carry 7 or 8 data bits", c.Frame)
+	}
+	if err := c.Frame.Check(); err != nil {
+		return err
+	}
+	if c.Rate <= 0 {
+		return errors.New("the rate must be above 0")
+	}
+	for _, m := range []string{c.DTR, c.RTS} {
+		if m != "" && m != "on" && m != "off" && m != "leave" {
+			return fmt.Errorf("modem line: %q; write on, off or leave", m)
+		}
+	}
+	if c.Flow != "" && c.Flow != "none" && c.Flow != "rts-cts" && c.Flow != "xon-xoff" {
+		return fmt.Errorf("flow control %q; write none, rts-cts or xon-xoff", c.Flow)
+	}
+	return nil
+}
+
+func (c Config) String() string {
+	s := fmt.Sprintf("%s, %s %s", c.Path, c.Rate, c.Frame)
+	if c.Flow != "" && c.Flow != "none" {
+		s += ", " + c.Flow
+	}
+	return s
+}
+
+// handle is an open port.
+type handle interface {
+	io.ReadWriteCloser
+	counts() counts
+}
+
+// Problem is why a port can't be opened: what is seen, and what to do.
+type Problem struct {
+	Code, Seen, Change string
+}
+
+func (p *Problem) Error() string {
+	if p.Change == "" {
+		return p.Seen
+	}
+	return p.Seen + "; " + p.Change
+}
+
+// Port is one port that is watched. It opens by itself, says when it goes
+// away, and opens again when it comes back.
+type Port struct {
+	cfg   Config
+	store *capture.Store
+	link  uint16
+	start time.Time
+
+	mu       sync.Mutex
+	h        handle
+	problem  string
+	findings []finding.Finding
+
+	sends chan []byte
+	stop  chan struct{}
+	once  sync.Once
+
+	// Of the reader alone.
+	run     record.Record
+	marks   markParser
+	lostAt  quantity.Time
+	hadPort bool
+}
+
+// New gives a port whose records go to the store as those of the link; times
+// count from start. Run must be started by the caller.
+func New(cfg Config, store *capture.Store, l uint16, start time.Time) *Port {
+	p := &Port{cfg: cfg, store: store, link: l, start: start, sends: make(chan []byte, 64), stop: make(chan struct{})}
+	p.run = record.Record{Kind: record.Chars, Link: l, From: record.Device, Seen: record.MCU, Origin: record.FromKernel}
+	p.run.Each = p.charTime(1)
+	p.problem = "not opened yet"
+	return p
+}
+
+func (p *Port) charTime(n int) quantity.Time {
+	return uart.Duration(uart.Settings{Rate: p.cfg.Rate, Frame: p.cfg.Frame}, n)
+}
+
+// Now is the time since the start.
+func (p *Port) Now() quantity.Time {
+	return quantity.Time(time.Since(p.start).Nanoseconds()) * quantity.Nanosecond
+}
+
+// Run opens the port, reads from it, and opens it again whenever it went
+// away, until Close.
+func (p *Port) Run() {
+	for {
+		h, findings, err := open(p.cfg)
+		if err != nil {
+			p.say(err)
+		} else {
+			p.opened(h, findings)
+			p.use(h)
+			if p.closing() {
+				return
+			}
+			p.lost()
+		}
+		select {
+		case <-p.stop:
+			return
+		case <-time.After(retry):
+		}
+	}
+}
+
+func (p *Port) closing() bool {
+	select {
+	case <-p.stop:
+		return true
+	default:
+		return false
+	}
+}
+
+// say notes why the port is not open; the capture hears it once.
+func (p *Port) say(err error) {
+	p.mu.Lock()
+	known := p.problem == err.Error()
+	p.problem = err.Error()
+	p.findings = nil
+	var pr *Problem
+	if errors.As(err, &pr) {
+		p.findings = []finding.Finding{{Severity: finding.Error, Code: pr.Code, Where: finding.Place{Link: p.cfg.Path}, Seen: pr.Seen, Change: pr.Change}}
+	}
+	p.mu.Unlock()
+	if !known && !p.hadPort {
+		p.note(record.Lost, err.Error())
+		p.hadPort = true
+		p.lostAt = p.Now()
+	}
+}
+
+func (p *Port) note(k record.Kind, text string) {
+	now := p.Now()
+	p.store.Put(&record.Record{Kind: k, Link: p.link, Origin: record.FromGavrix, Start: now, End: now, Text: text})
+	p.store.Advance(now)
+}
+
+func (p *Port) opened(h handle, findings []finding.Finding) {
+	p.mu.Lock()
+	p.h, p.problem, p.findings = h, "", findings
+	p.mu.Unlock()
+	if p.hadPort {
+		now := p.Now()
+		p.store.Put(&record.Record{
+			Kind: record.Gap, Link: p.link, Origin: record.FromGavrix, Start: p.lostAt, End: now,
+			Text: fmt.Sprintf("nothing was seen for %s", (now - p.lostAt).Round(3)),
+		})
+		p.note(record.Returned, p.cfg.String())
+	} else {
+		p.note(record.Opened, p.cfg.String())
+	}
+	p.hadPort = true
+}
+
+func (p *Port) lost() {
+	p.mu.Lock()
+	p.h = nil
+	p.problem = p.cfg.Path + " went away; waiting for it to come back"
+	p.findings = []finding.Finding{{
+		Severity: finding.Error, Code: "port-lost", Where: finding.Place{Link: p.cfg.Path},
+		Seen: p.cfg.Path + " went away", Why: "an adapter was pulled out, or its driver ended the connection", Change: "plug it in again; it is opened by itself, and the gap is marked",
+	}}
+	p.mu.Unlock()
+	p.lostAt = p.Now()
+	p.note(record.Lost, p.cfg.Path+" went away")
+}
+
+// use reads until the port goes away or Close.
+func (p *Port) use(h handle) {
+	type batch struct {
+		data []byte
+		err  error
+	}
+	in := make(chan batch)
+	end := make(chan struct{})
+	var workers sync.WaitGroup
+	workers.Go(func() {
+		for {
+			buf := make([]byte, 4096)
+			n, err := h.Read(buf)
+			select {
+			case in <- batch{buf[:n], err}:
+			case <-end:
+				return
+			}
+			if err != nil {
+				return
+			}
+		}
+	})
+	workers.Go(func() {
+		for {
+			select {
+			case <-end:
+				return
+			case data := <-p.sends:
+				p.write(h, data)
+			}
+		}
+	})
+	idle := time.NewTimer(time.Hour)
+	defer idle.Stop()
+	gap := time.Duration(p.charTime(2)/quantity.Nanosecond) + 20*time.Millisecond
+	before := h.counts()
+	p.marks = markParser{}
+loop:
+	for {
+		select {
+		case b := <-in:
+			after := h.counts()
+			p.take(b.data, before, after)
+			before = after
+			if b.err != nil {
+				break loop
+			}
+			idle.Reset(gap)
+		case <-idle.C:
+			p.endRun(false)
+		case <-p.stop:
+			break loop
+		}
+	}
+	close(end)
+	h.Close()
+	workers.Wait()
+	p.endRun(false)
+}
+
+// take adds what came in to the run.
+func (p *Port) take(data []byte, before, after counts) {
+	now := p.Now()
+	if len(data) > 0 && len(p.run.Data) == 0 {
+		p.run.Start = now
+	}
+	p.marks.feed(data, func(c byte, f record.Flags) {
+		if f = tell(f, before, after); f != 0 {
+			p.run.Marks = append(p.run.Marks, record.Mark{Index: len(p.run.Data), Flags: f})
+		}
+		p.run.Data = append(p.run.Data, c)
+		if len(p.run.Data) >= maxRun {
+			p.run.End = now
+			p.endRun(true)
+			p.run.Start = now
+		}
+	})
+	if before.known && after.known && after.overrun != before.overrun {
+		p.run.Marks = append(p.run.Marks, record.Mark{Index: len(p.run.Data), Flags: record.Overrun})
+	}
+	p.run.End = now
+	if len(p.run.Data) > 0 {
+		p.store.Open(&p.run)
+	}
+	p.store.Advance(now)
+}
+
+func (p *Port) endRun(more bool) {
+	if len(p.run.Data) > 0 || len(p.run.Marks) > 0 {
+		p.run.More = more
+		p.store.Put(&p.run)
+	}
+	p.run.Data, p.run.Marks = p.run.Data[:0], p.run.Marks[:0]
+	p.store.Advance(p.Now())
+}
+
+// write sends and notes what was sent. The note carries the time at which the
+// bytes were handed to the system, and their time on the line.
+func (p *Port) write(h handle, data []byte) {
+	start := p.Now()
+	n, err := h.Write(data)
+	if n > 0 {
+		sent := data[:n]
+		p.store.Put(&record.Record{
+			Kind: record.Chars, Link: p.link, From: record.MCU, Seen: record.Nobody, Origin: record.Reconstructed,
+			Start: start, End: start + p.charTime(n), Each: p.charTime(1), Data: sent,
+		})
+	}
+	if err != nil {
+		p.note(record.Changed, fmt.Sprintf("%d of %d bytes were sent: %v", n, len(data), err))
+	}
+	p.store.Advance(p.Now())
+}
+
+// Send hands bytes to the port.
+func (p *Port) Send(data []byte) error {
+	p.mu.Lock()
+	open, problem := p.h != nil, p.problem
+	p.mu.Unlock()
+	if !open {
+		return fmt.Errorf("%w: %s", link.ErrNotOpen, problem)
+	}
+	select {
+	case p.sends <- append([]byte(nil), data...):
+		return nil
+	default:
+		return errors.New("the port does not take more: earlier bytes still wait (flow control?)")
+	}
+}
+
+// Info says how the port is.
+func (p *Port) Info() link.Info {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return link.Info{
+		Port: p.cfg.Path, Role: "mcu", Resolution: Resolution, Marks: markKinds,
+		Open: p.h != nil, Problem: p.problem, Findings: append([]finding.Finding(nil), p.findings...),
+	}
+}
+
+// Close ends Run and gives the port back.
+func (p *Port) Close() {
+	p.once.Do(func() {
+		close(p.stop)
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		if p.h != nil {
+			p.h.Close()
+		}
+	})
+}
+
+// Session is a session over ports alone, one for each link.
+type Session struct {
+	Ports   []*Port
+	Capture *capture.Store
+}
+
+// Store implements link.Session.
+func (s Session) Store() *capture.Store { return s.Capture }
+
+// Info implements link.Session.
+func (s Session) Info(l uint16) link.Info { return s.Ports[l].Info() }
+
+// Send implements link.Session.
+func (s Session) Send(l uint16, data []byte) error { return s.Ports[l].Send(data) }
+
+// Now implements link.Session.
+func (s Session) Now() quantity.Time { return s.Ports[0].Now() }
+
+// Wait implements link.Session.
+func (s Session) Wait(ctx context.Context, until quantity.Time, cond func(*capture.Snapshot) bool) error {
+	return link.WaitOn(ctx, s.Capture, s.Now, until, cond)
+}

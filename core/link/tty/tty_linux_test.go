@@ -1,0 +1,181 @@
+package tty
+
+import (
+	"bytes"
+	"io"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/creack/pty"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
+
+	"gavrix/core/bus/uart"
+	"gavrix/core/capture"
+	"gavrix/core/quantity"
+	"gavrix/core/record"
+)
+
+func newStore() *capture.Store {
+	return capture.NewStore(capture.Meta{Links: []capture.Link{{Name: "l", Kind: "uart", Real: true}}})
+}
+
+func eventually(t *testing.T, what string, f func() bool) {
+	t.Helper()
+	require.Eventually(t, f, 20*time.Second, 2*time.Millisecond, what)
+}
+
+func cfg(path string) Config {
+	return Config{Path: path, Rate: 115200 * quantity.Baud, Frame: uart.Frame{Data: 8, Stop: 1}, Flow: "none"}
+}
+
+// received gives all bytes from the far end, and the kinds of other records.
+func received(s *capture.Store) (data []byte, kinds []record.Kind) {
+	snap := s.Snapshot()
+	each := func(r *record.Record) {
+		if r.Kind != record.Chars {
+			kinds = append(kinds, r.Kind)
+		} else if r.From == record.Device {
+			data = append(data, r.Data...)
+		}
+	}
+	for i := range snap.Len() {
+		each(snap.At(i))
+	}
+	for i := range snap.Running {
+		each(&snap.Running[i])
+	}
+	return
+}
+
+func TestPseudoTerminalCarriesEverything(t *testing.T) {
+	master, slave, err := pty.Open()
+	require.NoError(t, err)
+	defer master.Close()
+	path := slave.Name()
+	require.NoError(t, slave.Close())
+	store := newStore()
+	p := New(cfg(path), store, 0, time.Now())
+	go p.Run()
+	defer p.Close()
+	eventually(t, "open", func() bool { return p.Info().Open })
+
+	// Every byte value, both ways.
+	var every []byte
+	for i := range 256 {
+		every = append(every, byte(i))
+	}
+	rng := rand.New(rand.NewPCG(1, 2))
+	big := make([]byte, 200_000)
+	for i := range big {
+		big[i] = byte(rng.Uint32())
+	}
+	down := append(append([]byte{}, every...), big...)
+	fromPort := make(chan []byte, 1)
+	go func() {
+		got := make([]byte, len(down))
+		_, _ = io.ReadFull(master, got)
+		fromPort <- got
+	}()
+	go func() { _, _ = master.Write(down) }()
+	for rest := down; len(rest) > 0; {
+		n := min(len(rest), 4000)
+		eventually(t, "the port takes it", func() bool { return p.Send(rest[:n]) == nil })
+		rest = rest[n:]
+	}
+	assert.True(t, bytes.Equal(down, <-fromPort), "what was sent came out at the far end")
+	eventually(t, "all came in", func() bool { d, _ := received(store); return len(d) >= len(down) })
+	data, _ := received(store)
+	assert.True(t, bytes.Equal(down, data))
+	var codes []string
+	for _, f := range p.Info().Findings {
+		codes = append(codes, f.Code)
+	}
+	assert.Equal(t, []string{"no-format-on-pseudo-terminal"}, codes)
+}
+
+func TestUnplugAndReturnUnderAnotherName(t *testing.T) {
+	dir := t.TempDir()
+	link := filepath.Join(dir, "gauge")
+	store := newStore()
+	p := New(cfg(link), store, 0, time.Now())
+	go p.Run()
+	defer p.Close()
+	eventually(t, "absent is said", func() bool { return p.Info().Problem != "" && len(p.Info().Findings) == 1 })
+	assert.Equal(t, "port-absent", p.Info().Findings[0].Code)
+	assert.Error(t, p.Send([]byte("x")))
+
+	plug := func() *os.File {
+		master, slave, err := pty.Open()
+		require.NoError(t, err)
+		require.NoError(t, os.Symlink(slave.Name(), link+".new"))
+		require.NoError(t, os.Rename(link+".new", link))
+		eventually(t, "open", func() bool { return p.Info().Open })
+		require.NoError(t, slave.Close())
+		return master
+	}
+	say := func(f *os.File, text string) {
+		before, _ := received(store)
+		_, err := f.WriteString(text)
+		require.NoError(t, err)
+		eventually(t, text, func() bool { d, _ := received(store); return len(d) == len(before)+len(text) })
+	}
+	first := plug()
+	say(first, "before")
+	require.NoError(t, first.Close())
+	eventually(t, "lost", func() bool { return !p.Info().Open })
+	assert.Contains(t, p.Info().Problem, link)
+	require.NoError(t, os.Remove(link))
+	second := plug()
+	say(second, "after")
+	data, kinds := received(store)
+	assert.Equal(t, "beforeafter", string(data))
+	assert.Equal(t, []record.Kind{record.Lost, record.Gap, record.Returned, record.Lost, record.Gap, record.Returned}, kinds)
+	second.Close()
+}
+
+func TestPortsThatCannotBeUsed(t *testing.T) {
+	master, slave, err := pty.Open()
+	require.NoError(t, err)
+	defer master.Close()
+	require.NoError(t, unix.Flock(int(slave.Fd()), unix.LOCK_EX|unix.LOCK_NB))
+	_, _, err = open(cfg(slave.Name()))
+	assert.ErrorContains(t, err, "held by")
+	require.NoError(t, slave.Close())
+
+	plain := filepath.Join(t.TempDir(), "tty1")
+	require.NoError(t, os.WriteFile(plain, nil, 0o600))
+	_, _, err = open(cfg(plain))
+	assert.ErrorContains(t, err, "no serial port")
+	_, _, err = open(cfg(plain + "7"))
+	assert.ErrorContains(t, err, "nearest that is there: "+plain)
+	assert.ErrorContains(t, permission(plain), "group root")
+
+	for _, bad := range []Config{{}, {Path: "x"}, {Path: "x", Rate: 1, Frame: uart.Frame{Data: 9, Stop: 1}},
+		{Path: "x", Rate: 1, Frame: uart.Frame{Data: 8, Stop: 1}, DTR: "up"}, {Path: "x", Rate: 1, Frame: uart.Frame{Data: 8, Stop: 1}, Flow: "magic"}} {
+		assert.Error(t, bad.Check())
+	}
+	assert.NoError(t, cfg("x").Check())
+}
+
+func TestSettingsAreReadBack(t *testing.T) {
+	c := cfg("p")
+	c.Frame = uart.Frame{Data: 7, Parity: uart.Even, Stop: 2}
+	c.Flow = "rts-cts"
+	good := &unix.Termios{Cflag: wantedBits(c), Ospeed: 115200}
+	assert.Equal(t, uint32(unix.CS7|unix.PARENB|unix.CSTOPB|unix.CRTSCTS), wantedBits(c))
+	assert.Empty(t, compare(c, 115200, good, false))
+	other := *good
+	other.Ospeed = 119047
+	f := compare(c, 115200, &other, false)
+	require.Len(t, f, 1)
+	assert.Equal(t, "rate-not-taken", f[0].Code)
+	assert.Contains(t, f[0].Seen, "119.047 kBd")
+	other = *good
+	other.Cflag = unix.CS8
+	assert.Equal(t, "frame-not-taken", compare(c, 115200, &other, false)[0].Code)
+}
