@@ -1,0 +1,167 @@
+package main
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"github.com/google/renameio/v2"
+	"github.com/spf13/cobra"
+
+	"gavrix/core/bus/uart"
+	"gavrix/core/picture"
+	"gavrix/core/quantity"
+	"gavrix/core/safe"
+	"gavrix/core/scene"
+	"gavrix/draw/cells"
+	"gavrix/draw/pdf"
+	"gavrix/draw/svg"
+)
+
+func drawCommand() *cobra.Command {
+	c := &cobra.Command{Use: "draw", Short: "Draw pictures to SVG, PDF or text"}
+	c.AddCommand(drawFrame())
+	return c
+}
+
+type frameOptions struct {
+	link, from, value, out         string
+	frame, rate, other, otherRate  string
+	inverted                       bool
+	otherOversampling, columnsWide int
+}
+
+func drawFrame() *cobra.Command {
+	o := &frameOptions{}
+	c := &cobra.Command{
+		Use:   "frame [BENCH]",
+		Short: "Draw one character on the wire, as sender and receiver see it",
+		Long: `Draws the bits of a character true to scale: the sender's, the levels, what the
+receiver takes them for and where it samples. The ends come from a link of a
+bench, or from --frame and --rate.`,
+		Example: `  gavrix draw frame --frame 8E1 --rate 57600 --value 5A
+  gavrix draw frame --frame 7E1 --rate 28800 --other 8N1 --value 34 --out wrong.svg
+  gavrix draw frame demo --link lower-gauge --from device --value 34 --out frame.pdf`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			s, err := o.scene(args)
+			if err != nil {
+				return err
+			}
+			return o.write(s)
+		},
+	}
+	fl := c.Flags()
+	fl.StringVar(&o.link, "link", "", "link of the bench")
+	fl.StringVar(&o.from, "from", "device", "who sends: mcu or device")
+	fl.StringVar(&o.value, "value", "34", "the character, in hex")
+	fl.StringVar(&o.frame, "frame", "8N1", "frame of the sender")
+	fl.StringVar(&o.rate, "rate", "", "rate of the sender")
+	fl.StringVar(&o.other, "other", "", "frame of the receiver, where it differs")
+	fl.StringVar(&o.otherRate, "other-rate", "", "rate of the receiver, where it differs")
+	fl.IntVar(&o.otherOversampling, "oversampling", 16, "samples a bit of the receiver; 0 for an ideal one")
+	fl.BoolVar(&o.inverted, "inverted", false, "draw the line behind an inverting driver")
+	fl.StringVar(&o.out, "out", "", "file to write, .svg or .pdf; without it the picture is printed as text")
+	fl.IntVar(&o.columnsWide, "columns", 110, "width of the text picture")
+	return c
+}
+
+func (o *frameOptions) scene(args []string) (*scene.Scene, error) {
+	v, err := strconv.ParseUint(strings.TrimPrefix(strings.ToLower(o.value), "0x"), 16, 9)
+	if err != nil {
+		return nil, fmt.Errorf("--value %s: write a character in hex, 00 to 1FF", o.value)
+	}
+	if len(args) == 1 {
+		b, err := loadBench(args[0])
+		if err != nil {
+			return nil, err
+		}
+		l := b.Links[0]
+		if o.link != "" {
+			if l, err = linkNamed(b, o.link); err != nil {
+				return nil, err
+			}
+		}
+		if o.from != "mcu" && o.from != "device" {
+			return nil, fmt.Errorf("--from %s: write mcu or device", o.from)
+		}
+		e := picture.Ends(l, o.from == "mcu")
+		e.Inverted = o.inverted
+		return picture.Frame(e, uint16(v)), nil
+	}
+	return o.freeScene(uint16(v))
+}
+
+func (o *frameOptions) freeScene(v uint16) (*scene.Scene, error) {
+	if o.rate == "" {
+		return nil, errors.New("give a bench, or --frame and --rate")
+	}
+	end := func(frame, rate string) (s uart.Settings, err error) {
+		if s.Frame, err = uart.ParseFrame(frame); err != nil {
+			return s, err
+		}
+		s.Rate, err = quantity.ParseRate(rate)
+		return s, err
+	}
+	sender, err := end(o.frame, o.rate)
+	if err != nil {
+		return nil, err
+	}
+	other, otherRate := o.other, o.otherRate
+	if other == "" {
+		other = o.frame
+	}
+	if otherRate == "" {
+		otherRate = o.rate
+	}
+	receiver, err := end(other, otherRate)
+	if err != nil {
+		return nil, err
+	}
+	if n := o.otherOversampling; n != 0 && n != 4 && n != 8 && n != 16 {
+		return nil, fmt.Errorf("--oversampling %d: write 16, 8, 4 or 0", n)
+	}
+	receiver.Oversampling = o.otherOversampling
+	return picture.Frame(picture.FrameEnds{
+		Sender: "sender", Receiver: "receiver", SenderSet: sender, ReceiverSet: receiver,
+		SenderRate: sender.Rate, ReceiverRate: receiver.Rate, Inverted: o.inverted,
+	}, v), nil
+}
+
+func (o *frameOptions) write(s *scene.Scene) error {
+	var b bytes.Buffer
+	switch ext := strings.ToLower(filepath.Ext(o.out)); {
+	case o.out == "":
+		fmt.Print(sceneText(s, o.columnsWide))
+		return nil
+	case ext == ".svg":
+		if err := svg.Write(&b, s); err != nil {
+			return err
+		}
+	case ext == ".pdf":
+		if err := pdf.Write(&b, s); err != nil {
+			return err
+		}
+	default:
+		return fmt.Errorf("--out %s: the name must end in .svg or .pdf", o.out)
+	}
+	if err := renameio.WriteFile(o.out, b.Bytes(), 0o644); err != nil {
+		return err
+	}
+	fmt.Fprintf(os.Stderr, "wrote %s\n", safe.Text(o.out))
+	return nil
+}
+
+func sceneText(s *scene.Scene, columns int) string {
+	g := cells.New(min(max(columns, 60), 400), cells.SceneHeight(s))
+	cells.Scene(g.All(), s)
+	out := safe.Text(s.Title) + "\n\n" + g.String()
+	for _, n := range s.Notes {
+		out += safe.Text(n) + "\n"
+	}
+	return out
+}

@@ -1,0 +1,181 @@
+// Package draw_test holds the renderers against each other: each must draw
+// every fact of a scene, and none may let a control character through.
+package draw_test
+
+import (
+	"bytes"
+	"encoding/xml"
+	"errors"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"sort"
+	"strings"
+	"testing"
+	"unicode"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"gavrix/core/bus/uart"
+	"gavrix/core/picture"
+	"gavrix/core/quantity"
+	"gavrix/core/scene"
+	"gavrix/draw/cells"
+	"gavrix/draw/pdf"
+	"gavrix/draw/svg"
+)
+
+func frame(f uart.Frame, rate float64, os int) uart.Settings {
+	return uart.Settings{Rate: quantity.FromBd(rate), Frame: f, Oversampling: os}
+}
+
+func anyScene(rt *rapid.T) *scene.Scene {
+	f := func(name string) uart.Frame {
+		return uart.Frame{Data: rapid.IntRange(7, 9).Draw(rt, name), Parity: uart.ParityRule(rapid.IntRange(0, 2).Draw(rt, name)), Stop: rapid.IntRange(1, 2).Draw(rt, name)}
+	}
+	rate := rapid.Float64Range(300, 1e6).Draw(rt, "rate")
+	other := rate * rapid.Float64Range(0.9, 1.1).Draw(rt, "off")
+	e := picture.FrameEnds{
+		Sender: "gauge\x1b[31m", Receiver: "MCU\x00\xff", SenderSet: frame(f("sender"), rate, 16), ReceiverSet: frame(f("receiver"), other, 16),
+		SenderRate: quantity.FromBd(rate), ReceiverRate: quantity.FromBd(other), Inverted: rapid.Bool().Draw(rt, "inverted"),
+	}
+	return picture.Frame(e, rapid.Uint16().Draw(rt, "value"))
+}
+
+func sorted(in []string) []string {
+	out := append([]string{}, in...)
+	sort.Strings(out)
+	return out
+}
+
+// titles reads the facts back from an SVG file.
+func titles(t require.TestingT, text []byte) (facts []string, all string) {
+	dec := xml.NewDecoder(bytes.NewReader(text))
+	depth, inTitle := 0, false
+	for {
+		tok, err := dec.Token()
+		if errors.Is(err, io.EOF) {
+			return facts, all
+		}
+		require.NoError(t, err)
+		switch x := tok.(type) {
+		case xml.StartElement:
+			depth++
+			inTitle = x.Name.Local == "title" && depth == 3
+		case xml.EndElement:
+			depth--
+			inTitle = false
+		case xml.CharData:
+			all += string(x)
+			if inTitle {
+				facts = append(facts, string(x))
+			}
+		}
+	}
+}
+
+func TestEveryRendererDrawsEveryFact(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		s := anyScene(rt)
+		g := cells.New(rapid.IntRange(70, 200).Draw(rt, "width"), cells.SceneHeight(s))
+		require.Equal(rt, sorted(s.Facts()), sorted(cells.Scene(g.All(), s)))
+		for _, r := range g.String() {
+			require.True(rt, r == '\n' || unicode.IsPrint(r))
+		}
+	})
+}
+
+func TestSVGHoldsTheFacts(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		s := anyScene(rt)
+		s.Lanes[0].Name, s.Lanes[2].Name = "gauge", "MCU" // XML itself can't carry control characters
+		var b bytes.Buffer
+		require.NoError(rt, svg.Write(&b, s))
+		facts, _ := titles(rt, b.Bytes())
+		require.Equal(rt, sorted(s.Facts()), sorted(facts))
+	})
+}
+
+func TestNoControlCharacterGetsThrough(t *testing.T) {
+	s := &scene.Scene{Title: "\x1b]0;x\x07 \x9b \xff", To: 10, Notes: []string{"\x00\x08"}}
+	var all string
+	for i := range 0x20 {
+		all += string(rune(i))
+	}
+	for i := 0x7f; i < 0xa0; i++ {
+		all += string(rune(i))
+	}
+	s.Lanes = []scene.Lane{{Name: all, Detail: all, Cells: []scene.Cell{{To: 5, Label: "A" + all}}, Marks: []scene.Mark{{At: 3, Label: all}}}}
+	var b bytes.Buffer
+	require.NoError(t, svg.Write(&b, s))
+	for _, r := range b.String() {
+		require.True(t, r == '\n' || unicode.IsPrint(r), "%U in SVG", r)
+	}
+	_, text := titles(t, b.Bytes())
+	assert.Contains(t, text, "␛")
+	g := cells.New(80, 4)
+	cells.Scene(g.All(), s)
+	for _, r := range g.String() {
+		require.True(t, r == '\n' || unicode.IsPrint(r), "%U on screen", r)
+	}
+	assert.ErrorIs(t, svg.Write(failing{}, s), io.ErrShortWrite)
+}
+
+type failing struct{}
+
+func (failing) Write([]byte) (int, error) { return 0, io.ErrShortWrite }
+
+func TestPDFReadsBack(t *testing.T) {
+	s := picture.Frame(picture.FrameEnds{
+		Sender: "gauge", Receiver: "MCU", SenderSet: frame(uart.Frame{Data: 7, Parity: uart.Even, Stop: 1}, 28800, 16),
+		ReceiverSet: frame(uart.Frame{Data: 8, Stop: 1}, 28735.6, 16), SenderRate: 28800 * quantity.Baud, ReceiverRate: quantity.FromBd(28735.6),
+	}, '\n')
+	var a bytes.Buffer
+	require.NoError(t, pdf.Write(&a, s))
+	tool, err := exec.LookPath("pdftotext")
+	if err != nil {
+		t.Skip("pdftotext is not installed; make test installs it")
+	}
+	file := filepath.Join(t.TempDir(), "x.pdf")
+	require.NoError(t, os.WriteFile(file, a.Bytes(), 0o600))
+	text, err := exec.Command(tool, "-layout", file, "-").Output()
+	require.NoError(t, err)
+	for _, want := range []string{"gauge sends '‹LF›' (0A) to MCU", "7E1", "8N1", "≠ b7", "parity", "µs", "stores 0A"} {
+		assert.Contains(t, string(text), want)
+	}
+	for _, r := range string(text) {
+		require.True(t, strings.ContainsRune("\n\f ", r) || unicode.IsPrint(r), "%U in PDF", r)
+	}
+}
+
+func TestColumnsAreTrueToScale(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		s := anyScene(rt)
+		w := rapid.IntRange(90, 200).Draw(rt, "width")
+		g := cells.New(w, cells.SceneHeight(s))
+		cells.Scene(g.All(), s)
+		// The line's row: after each toggle the level at its column is the new one.
+		const left = 18
+		high := s.Lanes[1].Levels.High
+		for i, at := range s.Lanes[1].Levels.Toggles {
+			high = !high
+			x := left + int(float64(at-s.From)/float64(s.To-s.From)*float64(w-left-1))
+			next := left + w
+			if i+1 < len(s.Lanes[1].Levels.Toggles) {
+				n := s.Lanes[1].Levels.Toggles[i+1]
+				next = left + int(float64(n-s.From)/float64(s.To-s.From)*float64(w-left-1))
+			}
+			if next == x {
+				continue // closer than a column
+			}
+			want := '▁'
+			if high {
+				want = '▔'
+			}
+			require.Equal(rt, want, g.At(x, 1).Rune)
+		}
+	})
+}

@@ -1,0 +1,178 @@
+// Package paper lays a scene out on a page of points, for SVG and PDF.
+package paper
+
+import (
+	"gavrix/core/quantity"
+	"gavrix/core/safe"
+	"gavrix/core/scene"
+)
+
+// Colour is a colour of the page's own few.
+type Colour uint8
+
+// The colours.
+const (
+	Ink Colour = iota
+	Grey
+	Alarm
+	Caution
+	Shade // a fill behind what does not agree
+	White
+)
+
+// RGB gives a colour's parts from 0 to 255. They differ in lightness too, so
+// that a print without colour still tells them apart.
+func (c Colour) RGB() (r, g, b int) {
+	v := [...][3]int{{24, 28, 34}, {120, 126, 134}, {178, 34, 52}, {150, 100, 0}, {246, 224, 224}, {255, 255, 255}}[c]
+	return v[0], v[1], v[2]
+}
+
+// Anchor says which point of a text its position is.
+type Anchor uint8
+
+// The anchors.
+const (
+	Start Anchor = iota
+	Middle
+)
+
+// Line is a straight stroke. Fact is what it says, where it says something.
+type Line struct {
+	X1, Y1, X2, Y2, Width float64
+	Colour                Colour
+	Dashed                bool
+	Fact                  string
+}
+
+// Rect is a filled rectangle.
+type Rect struct {
+	X, Y, W, H float64
+	Fill       Colour
+	Fact       string
+}
+
+// Text is one line of text; Y is its base line.
+type Text struct {
+	X, Y, Size float64
+	Anchor     Anchor
+	Colour     Colour
+	Bold       bool
+	Text       string
+}
+
+// Page is a laid-out scene. Rects lie below lines, lines below texts.
+type Page struct {
+	Title string
+	W, H  float64
+	Rects []Rect
+	Lines []Line
+	Texts []Text
+}
+
+const (
+	margin   = 24.0
+	names    = 130.0 // width of the column of lane names
+	laneStep = 44.0
+	laneH    = 24.0
+	size     = 10.0
+	// charWidth is the width of a character of the fixed-width font, as a
+	// share of its size.
+	charWidth = 0.6
+)
+
+// Layout lays a scene out on a page of the given width in points.
+func Layout(s *scene.Scene, width float64) *Page {
+	p := &Page{Title: safe.Text(s.Title), W: width}
+	y := margin + 14
+	p.Texts = append(p.Texts, Text{X: margin, Y: y, Size: 14, Bold: true, Text: p.Title})
+	y += 22
+	l := layout{p: p, s: s, left: margin + names, right: width - margin}
+	for i := range s.Lanes {
+		l.lane(&s.Lanes[i], y)
+		y += laneStep
+	}
+	for _, n := range s.Notes {
+		p.Texts = append(p.Texts, Text{X: margin, Y: y + size, Size: size, Text: safe.Text(n)})
+		y += 1.5 * size
+	}
+	p.H = y + margin
+	return p
+}
+
+type layout struct {
+	p           *Page
+	s           *scene.Scene
+	left, right float64
+}
+
+func (l *layout) x(t quantity.Time) float64 {
+	return l.left + float64(t-l.s.From)/float64(l.s.To-l.s.From)*(l.right-l.left)
+}
+
+func colour(t scene.Tone) Colour {
+	switch t {
+	case scene.Differ:
+		return Alarm
+	case scene.Doubt:
+		return Caution
+	case scene.Quiet:
+		return Grey
+	}
+	return Ink
+}
+
+func (l *layout) lane(n *scene.Lane, y float64) {
+	p := l.p
+	p.Texts = append(p.Texts, Text{X: margin, Y: y + laneH/2 + 3, Size: size, Bold: true, Text: safe.Text(n.Name)})
+	if n.Detail != "" {
+		p.Texts = append(p.Texts, Text{X: margin, Y: y + laneH/2 + 3 + 1.2*size, Size: 0.85 * size, Colour: Grey, Text: safe.Text(n.Detail)})
+	}
+	for _, c := range n.Cells {
+		x1, x2 := l.x(c.From), l.x(c.To)
+		fill := White
+		if c.Tone == scene.Differ {
+			fill = Shade
+		}
+		p.Rects = append(p.Rects, Rect{X: x1, Y: y, W: x2 - x1, H: laneH, Fill: fill, Fact: n.CellFact(c)})
+		p.Lines = append(p.Lines,
+			Line{X1: x1, Y1: y, X2: x1, Y2: y + laneH, Width: 0.5, Colour: Grey},
+			Line{X1: x2, Y1: y, X2: x2, Y2: y + laneH, Width: 0.5, Colour: Grey},
+			Line{X1: x1, Y1: y + laneH, X2: x2, Y2: y + laneH, Width: 0.5, Colour: Grey})
+		label := safe.Text(c.Label)
+		if c.Tone == scene.Differ {
+			label = "≠ " + label
+		}
+		fit := size
+		if w := float64(len([]rune(label))) * charWidth; w*fit > x2-x1-2 {
+			fit = max((x2-x1-2)/w, 4)
+		}
+		p.Texts = append(p.Texts, Text{X: (x1 + x2) / 2, Y: y + laneH/2 + 3, Size: fit, Anchor: Middle, Colour: colour(c.Tone), Text: label})
+	}
+	if n.Levels != nil {
+		l.levels(n, y)
+	}
+	for _, m := range n.Marks {
+		x := l.x(m.At)
+		p.Lines = append(p.Lines, Line{X1: x, Y1: y, X2: x, Y2: y + laneH*0.6, Width: 1.2, Colour: colour(m.Tone), Fact: n.MarkFact(m)})
+	}
+}
+
+func (l *layout) levels(n *scene.Lane, y float64) {
+	level := func(high bool) float64 {
+		if high {
+			return y + 3
+		}
+		return y + laneH - 3
+	}
+	high, x := n.Levels.High, l.left
+	stroke := func(x1, y1, x2, y2 float64, fact string) {
+		l.p.Lines = append(l.p.Lines, Line{X1: x1, Y1: y1, X2: x2, Y2: y2, Width: 1.5, Dashed: n.Levels.Reconstructed, Fact: fact})
+	}
+	for i, t := range n.Levels.Toggles {
+		at := l.x(t)
+		stroke(x, level(high), at, level(high), "")
+		stroke(at, level(high), at, level(!high), n.EdgeFact(i))
+		high, x = !high, at
+	}
+	stroke(x, level(high), l.right, level(high), "")
+}
