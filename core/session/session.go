@@ -4,6 +4,7 @@ package session
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"gavrix/core/bench"
@@ -39,14 +40,34 @@ func Open(b *bench.Bench) *Session {
 		if l.Port == nil {
 			continue
 		}
-		p := tty.New(tty.Config{
-			Path: l.Port.Path, Rate: l.Wanted, Frame: l.MCU.Frame, Flow: l.Port.Flow, DTR: l.Port.DTR, RTS: l.Port.RTS,
-		}, s.store, l.Index, s.start)
+		p := tty.New(configOf(l), s.store, l.Index, s.start)
 		s.ports[l.Index] = p
 		guard.Go(p.Run)
 	}
 	guard.Go(s.Runner.Run)
 	return s
+}
+
+func configOf(l *bench.Link) tty.Config {
+	return tty.Config{Path: l.Port.Path, Rate: l.Wanted, Frame: l.MCU.Frame, Flow: l.Port.Flow, DTR: l.Port.DTR, RTS: l.Port.RTS}
+}
+
+// Apply brings a changed bench into the session: settings of the simulation
+// from the links' next idle on, those of ports at once.
+func (s *Session) Apply(b *bench.Bench) error {
+	if err := s.Runner.Apply(b); err != nil {
+		return err
+	}
+	for _, l := range b.Links {
+		p := s.ports[l.Index]
+		if (p == nil) != (l.Port == nil) {
+			return fmt.Errorf("link %s was bound to a port or released from it; open the bench again for that", l.Name)
+		}
+		if p != nil {
+			p.Configure(configOf(l))
+		}
+	}
+	return nil
 }
 
 // Real says whether any link is bound to a real port.

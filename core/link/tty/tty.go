@@ -100,6 +100,7 @@ type Port struct {
 
 	mu       sync.Mutex
 	h        handle
+	next     *Config // to take over when the port is opened next
 	problem  string
 	findings []finding.Finding
 
@@ -137,14 +138,23 @@ func (p *Port) Now() quantity.Time {
 // away, until Close.
 func (p *Port) Run() {
 	for {
-		h, findings, err := open(p.cfg)
+		changed := p.adopt()
+		err := p.cfg.Check()
+		var h handle
+		var findings []finding.Finding
+		if err == nil {
+			h, findings, err = open(p.cfg)
+		}
 		if err != nil {
 			p.say(err)
 		} else {
-			p.opened(h, findings)
+			p.opened(h, findings, changed)
 			p.use(h)
 			if p.closing() {
 				return
+			}
+			if p.pending() {
+				continue
 			}
 			p.lost()
 		}
@@ -154,6 +164,38 @@ func (p *Port) Run() {
 		case <-time.After(retry):
 		}
 	}
+}
+
+// Configure gives the port other settings, from its next opening on, which is
+// at once.
+func (p *Port) Configure(cfg Config) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.next == nil && p.cfg == cfg || p.next != nil && *p.next == cfg {
+		return
+	}
+	p.next = &cfg
+	if p.h != nil {
+		p.h.Close()
+	}
+}
+
+func (p *Port) pending() bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.next != nil
+}
+
+// adopt takes changed settings over, and says whether there were any.
+func (p *Port) adopt() bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.next == nil {
+		return false
+	}
+	p.cfg, p.next = *p.next, nil
+	p.run.Each = p.charTime(1)
+	return true
 }
 
 func (p *Port) closing() bool {
@@ -189,11 +231,14 @@ func (p *Port) note(k record.Kind, text string) {
 	p.store.Advance(now)
 }
 
-func (p *Port) opened(h handle, findings []finding.Finding) {
+func (p *Port) opened(h handle, findings []finding.Finding, changed bool) {
 	p.mu.Lock()
+	wasOpen := p.problem == "" && p.hadPort
 	p.h, p.problem, p.findings = h, "", findings
 	p.mu.Unlock()
-	if p.hadPort {
+	if changed && wasOpen {
+		p.note(record.Changed, p.cfg.String())
+	} else if p.hadPort {
 		now := p.Now()
 		p.store.Put(&record.Record{
 			Kind: record.Gap, Link: p.link, Origin: record.FromGavrix, Start: p.lostAt, End: now,

@@ -1,0 +1,5 @@
+//go:build !forcedfault
+
+package main
+
+func forceFault() {}

@@ -1,0 +1,187 @@
+// Package dialogue turns the records of character links into lines: runs cut
+// at their terminators, in order of time, both directions together.
+package dialogue
+
+import (
+	"bytes"
+	"sort"
+
+	"gavrix/core/capture"
+	"gavrix/core/quantity"
+	"gavrix/core/record"
+)
+
+// Filter says which records to show.
+type Filter struct {
+	Link uint16
+	All  bool // all links, not only Link
+	// Tap shows what an ideal tap reads, in the place of what each receiver
+	// saw.
+	Tap bool
+	// End gives the bytes that end a line on a link; nil ends none.
+	End func(link uint16) []byte
+}
+
+// Key names a line of a capture. It stays the same while a run grows.
+type Key struct {
+	Link  uint16
+	From  record.End
+	Kind  record.Kind
+	Start quantity.Time
+	Piece int
+}
+
+// Mark is an error mark at a byte of a line.
+type Mark struct {
+	Index int
+	Flags record.Flags
+}
+
+// Line is one line of the dialogue, or something that happened.
+type Line struct {
+	Key
+	At, End quantity.Time
+	// Gap is the silence on the link before the line; negative where the
+	// directions overlap, and 0 for the first.
+	Gap     quantity.Time
+	Data    []byte
+	Marks   []Mark
+	Text    string // of what happened
+	Running bool   // not finished yet
+	Origin  record.Origin
+}
+
+// Flags gives the marks of all bytes.
+func (l *Line) Flags() record.Flags {
+	var f record.Flags
+	for _, m := range l.Marks {
+		f |= m.Flags
+	}
+	return f
+}
+
+// FlagsAt gives the marks of one byte.
+func (l *Line) FlagsAt(i int) record.Flags {
+	var f record.Flags
+	for _, m := range l.Marks {
+		if m.Index == i {
+			f |= m.Flags
+		}
+	}
+	return f
+}
+
+func (f *Filter) wants(r *record.Record) bool {
+	if !f.All && r.Link != f.Link || r.Kind == record.Input {
+		return false
+	}
+	if r.Kind != record.Chars {
+		return true
+	}
+	return r.Seen == record.Nobody || (r.Seen == record.Tap) == f.Tap
+}
+
+// cut adds the lines of a record.
+func (f *Filter) cut(out []Line, r *record.Record, running bool) []Line {
+	k := Key{Link: r.Link, From: r.From, Kind: r.Kind, Start: r.Start}
+	if r.Kind != record.Chars {
+		return append(out, Line{Key: k, At: r.Start, End: r.End, Text: r.Text, Origin: r.Origin})
+	}
+	var end []byte
+	if f.End != nil {
+		end = f.End(r.Link)
+	}
+	if r.Wide {
+		end = nil // two bytes a character
+	}
+	from := 0
+	for from < len(r.Data) || from == 0 {
+		to := len(r.Data)
+		if i := bytes.Index(r.Data[from:], end); len(end) > 0 && i >= 0 {
+			to = from + i + len(end)
+		}
+		l := Line{Key: k, Data: r.Data[from:to], At: r.Start, End: r.End, Running: running && to == len(r.Data), Origin: r.Origin}
+		if len(r.Offsets) > 0 && !r.Wide && from < len(r.Offsets) {
+			l.At = r.Start + r.Offsets[from]
+			l.End = r.Start + r.Offsets[to-1] + r.Each
+		}
+		for _, m := range r.Marks {
+			if m.Index >= from && (m.Index < to || to == len(r.Data)) {
+				l.Marks = append(l.Marks, Mark{m.Index - from, m.Flags})
+			}
+		}
+		out = append(out, l)
+		k.Piece++
+		from = to
+		if from == 0 {
+			break
+		}
+	}
+	return out
+}
+
+// Newest gives the last lines of a capture, at least n where there are as
+// many.
+func Newest(s *capture.Snapshot, f Filter, n int) []Line {
+	return gather(s, f, s.Len(), n, 0)
+}
+
+// Around gives lines around a time: at least before ones that lie before it
+// and after ones from it on, where there are as many.
+func Around(s *capture.Snapshot, f Filter, t quantity.Time, before, after int) []Line {
+	// Records are in the order in which they ended, or nearly so.
+	i := sort.Search(s.Len(), func(i int) bool { return s.At(i).End >= t })
+	return gather(s, f, i, before, after)
+}
+
+// slack is how far records may stand from the order of their beginnings.
+const slack = 16
+
+// scanLimit bounds the records that are looked at in one direction, so that a
+// filter which excludes nearly everything does not hold up the screen.
+const scanLimit = 200_000
+
+func gather(s *capture.Snapshot, f Filter, at, before, after int) []Line {
+	var back, lines []Line
+	var picked []*record.Record
+	count := 0
+	for i := at - 1; i >= 0 && at-i < scanLimit && count < before+slack; i-- {
+		if r := s.At(i); f.wants(r) {
+			picked = append(picked, r)
+			back = f.cut(back[:0], r, false)
+			count += len(back)
+		}
+	}
+	for i := len(picked) - 1; i >= 0; i-- {
+		lines = f.cut(lines, picked[i], false)
+	}
+	count = 0
+	i := at
+	for ; i < s.Len() && i-at < scanLimit && count < after+slack; i++ {
+		if r := s.At(i); f.wants(r) {
+			n := len(lines)
+			lines = f.cut(lines, r, false)
+			count += len(lines) - n
+		}
+	}
+	if i >= s.Len() {
+		for k := range s.Running {
+			if r := &s.Running[k]; f.wants(r) {
+				lines = f.cut(lines, r, true)
+			}
+		}
+	}
+	sort.SliceStable(lines, func(a, b int) bool { return lines[a].At < lines[b].At })
+	last := map[uint16]quantity.Time{}
+	for k := range lines {
+		l := &lines[k]
+		if l.Kind != record.Chars {
+			continue
+		}
+		if end, ok := last[l.Link]; ok {
+			l.Gap = l.At - end
+		}
+		last[l.Link] = max(last[l.Link], l.End)
+	}
+	return lines
+}

@@ -1,0 +1,100 @@
+package dialogue
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"gavrix/core/capture"
+	"gavrix/core/quantity"
+	"gavrix/core/record"
+)
+
+func newStore() *capture.Store {
+	return capture.NewStore(capture.Meta{Links: []capture.Link{{Name: "a"}, {Name: "b"}}})
+}
+
+var lf = func(uint16) []byte { return []byte("\n") }
+
+// TestNothingIsLostOrDoubled puts random runs in and takes the lines out
+// again: together they are the bytes and the marks.
+func TestNothingIsLostOrDoubled(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		s := newStore()
+		var want []byte
+		marks := 0
+		at := quantity.Time(1000)
+		for range rapid.IntRange(1, 20).Draw(rt, "runs") {
+			r := record.Record{Kind: record.Chars, From: record.Device, Seen: record.MCU, Start: at, Each: 10}
+			r.Data = rapid.SliceOfN(rapid.SampledFrom([]byte("ab\n")), 1, 12).Draw(rt, "data")
+			for i := range r.Data {
+				r.Offsets = append(r.Offsets, quantity.Time(10*i))
+				if rapid.IntRange(0, 5).Draw(rt, "mark") == 0 {
+					r.Marks = append(r.Marks, record.Mark{Index: i, Flags: record.Parity})
+					marks++
+				}
+			}
+			r.End = r.Start + quantity.Time(10*len(r.Data))
+			at = r.End + quantity.Time(rapid.IntRange(0, 100).Draw(rt, "gap"))
+			want = append(want, r.Data...)
+			s.Put(&r)
+			// A tap's reading of the same, and another link, stay out.
+			r.Seen = record.Tap
+			s.Put(&r)
+			r.Link = 1
+			s.Put(&r)
+		}
+		var got []byte
+		seen := 0
+		last := quantity.Time(-1)
+		for _, l := range Newest(s.Snapshot(), Filter{End: lf}, 1000) {
+			require.Greater(rt, l.At, last)
+			last = l.At
+			for i, b := range l.Data {
+				require.True(rt, b != '\n' || i == len(l.Data)-1, "a line ends at its terminator")
+				if l.FlagsAt(i) != 0 {
+					seen++
+				}
+			}
+			require.Equal(rt, l.At+quantity.Time(10*len(l.Data)), l.End)
+			got = append(got, l.Data...)
+		}
+		require.Equal(rt, want, got)
+		require.Equal(rt, marks, seen)
+	})
+}
+
+func TestBothDirectionsWithGaps(t *testing.T) {
+	s := newStore()
+	s.Put(&record.Record{From: record.Device, Seen: record.MCU, Start: 500, End: 600, Data: []byte("ok\n")})
+	s.Put(&record.Record{From: record.MCU, Seen: record.Device, Start: 100, End: 200, Data: []byte("ask\n")}) // finished later
+	s.Put(&record.Record{Kind: record.Lost, Start: 650, End: 650, Text: "gone"})
+	s.Put(&record.Record{Kind: record.Input, Start: 660, End: 660, Text: "not shown"})
+	s.Open(&record.Record{From: record.Device, Seen: record.MCU, Start: 700, End: 720, Data: []byte("par")})
+	ls := Newest(s.Snapshot(), Filter{End: lf}, 100)
+	require.Len(t, ls, 4)
+	assert.Equal(t, []string{"ask\n", "ok\n", "", "par"}, []string{string(ls[0].Data), string(ls[1].Data), string(ls[2].Data), string(ls[3].Data)})
+	assert.Equal(t, quantity.Time(300), ls[1].Gap)
+	assert.Equal(t, quantity.Time(100), ls[3].Gap)
+	assert.True(t, ls[3].Running)
+	assert.Equal(t, "gone", ls[2].Text)
+	around := Around(s.Snapshot(), Filter{End: lf}, 600, 1, 1)
+	assert.NotEmpty(t, around)
+}
+
+func TestAroundFindsThePlace(t *testing.T) {
+	s := newStore()
+	for i := range 5000 {
+		s.Put(&record.Record{From: record.Device, Seen: record.MCU, Start: quantity.Time(100 * i), End: quantity.Time(100*i + 50), Data: []byte{byte(i)}})
+	}
+	ls := Around(s.Snapshot(), Filter{}, 250_000, 40, 40)
+	found := false
+	for _, l := range ls {
+		found = found || l.At == 250_000
+	}
+	assert.True(t, found)
+	assert.Less(t, len(ls), 130)
+	assert.GreaterOrEqual(t, len(ls), 80)
+}

@@ -1,0 +1,278 @@
+// Package tui is the full-screen interface: the shell around the views.
+package tui
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"gavrix/core/bench"
+	"gavrix/core/capture"
+	"gavrix/core/capture/pcapng"
+	"gavrix/core/check"
+	"gavrix/core/diagnose"
+	"gavrix/core/finding"
+	"gavrix/core/link"
+	"gavrix/core/quantity"
+	"gavrix/core/session"
+	"gavrix/draw/cells"
+	"gavrix/tui/theme"
+	"gavrix/tui/timing"
+	"gavrix/tui/traffic"
+	"gavrix/tui/ui"
+)
+
+// beat is the time between two looks at the capture: 30 pictures a second at
+// the most.
+const beat = 33 * time.Millisecond
+
+type pane int
+
+const (
+	linksPane pane = iota
+	viewPane
+	notesPane
+)
+
+// App is the state of the interface. It implements tea.Model and ui.Host.
+type App struct {
+	bench   *bench.Bench // nil when a capture without its bench is shown
+	path    string       // where the bench is saved; "" for the demo
+	session *session.Session
+	store   *capture.Store
+	source  string // of a capture that is shown: its file
+
+	theme *theme.Theme
+	w, h  int
+	grid  *cells.Grid
+	out   strings.Builder
+	frame string
+
+	snap     *capture.Snapshot
+	version  uint64
+	findings [][]finding.Finding // by link
+
+	link     int
+	views    []numbered
+	view     int
+	focus    pane
+	help     bool
+	helpTop  int
+	why      int
+	command  *ui.Entry
+	message  string
+	warning  bool
+	quitting bool // a second quit leaves unsaved edits
+
+	results  map[string][]check.Result // of the checks, by link
+	checking string                    // the link whose checks run now
+	cancel   context.CancelFunc
+
+	recorder *pcapng.Recorder
+	viewAt   rect // where the view was drawn last, for the mouse
+	linksAt  rect
+}
+
+type rect struct{ x, y, w, h int }
+
+func (r rect) holds(x, y int) bool { return x >= r.x && x < r.x+r.w && y >= r.y && y < r.y+r.h }
+
+type numbered struct {
+	key  string
+	view ui.View
+}
+
+func newApp(b *bench.Bench, path string, s *session.Session, store *capture.Store) *App {
+	a := &App{
+		bench: b, path: path, session: s, store: store, theme: theme.New(true), w: 80, h: 24,
+		grid: cells.New(80, 24), focus: viewPane, results: map[string][]check.Result{},
+		views: []numbered{{"2", timing.New()}, {"5", traffic.New()}}, view: 1,
+	}
+	a.look()
+	return a
+}
+
+// Init implements tea.Model.
+func (a *App) Init() tea.Cmd { return tea.Batch(tick(), tea.RequestBackgroundColor) }
+
+type tickMsg struct{}
+
+func tick() tea.Cmd { return tea.Tick(beat, func(time.Time) tea.Msg { return tickMsg{} }) }
+
+// checkedMsg brings the results of a link's checks.
+type checkedMsg struct {
+	link    string
+	results []check.Result
+	err     error
+}
+
+// look takes a snapshot if something is new, and says whether it did.
+func (a *App) look() bool {
+	if a.snap != nil && a.store.Version() == a.version && a.snap.Now == a.Now() {
+		return false
+	}
+	a.version = a.store.Version()
+	a.snap = a.store.Snapshot()
+	if a.bench != nil {
+		a.findings = a.findings[:0]
+		for _, l := range a.bench.Links {
+			fs := l.Lint()
+			if a.session != nil {
+				fs = append(fs, a.session.Info(l.Index).Findings...)
+			}
+			fs = append(fs, diagnose.Link(a.snap, l)...)
+			finding.Sort(fs)
+			a.findings = append(a.findings, fs)
+		}
+	}
+	return true
+}
+
+// Update implements tea.Model.
+func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	var cmd tea.Cmd
+	switch m := msg.(type) {
+	case tickMsg:
+		if a.look() {
+			a.draw()
+		}
+		return a, tick()
+	case tea.WindowSizeMsg:
+		a.w, a.h = m.Width, m.Height
+		a.grid.Resize(a.w, a.h)
+	case tea.BackgroundColorMsg:
+		a.theme = theme.New(m.IsDark())
+	case tea.KeyPressMsg:
+		cmd = a.key(m)
+	case tea.MouseClickMsg:
+		a.click(m.X, m.Y)
+	case tea.MouseWheelMsg:
+		if a.viewAt.holds(m.X, m.Y) {
+			a.current().Wheel(m.Button == tea.MouseWheelDown, a)
+		}
+	case checkedMsg:
+		a.checked(m)
+	case wroteMsg:
+		if m.err != nil {
+			a.Warn("%s was not written: %v", m.path, m.err)
+		} else {
+			a.Say("wrote %s", m.path)
+		}
+	default:
+		return a, nil
+	}
+	a.look()
+	a.draw()
+	return a, cmd
+}
+
+// View implements tea.Model.
+func (a *App) View() tea.View {
+	v := tea.NewView(a.frame)
+	v.AltScreen = true
+	v.MouseMode = tea.MouseModeCellMotion
+	if a.bench != nil {
+		v.WindowTitle = "Gavrix"
+	}
+	return v
+}
+
+func (a *App) current() ui.View { return a.views[a.view].view }
+
+func (a *App) click(x, y int) {
+	switch {
+	case a.help:
+		a.help = false
+	case a.linksAt.holds(x, y):
+		a.focus = linksPane
+		if i := a.linkAtRow(y - a.linksAt.y); i >= 0 {
+			a.link = i
+		}
+	case a.viewAt.holds(x, y):
+		a.focus = viewPane
+		a.current().Click(x-a.viewAt.x, y-a.viewAt.y, a)
+	}
+}
+
+// Bench implements ui.Host.
+func (a *App) Bench() *bench.Bench { return a.bench }
+
+// Link implements ui.Host.
+func (a *App) Link() *bench.Link {
+	if a.bench == nil || a.link >= len(a.bench.Links) {
+		return nil
+	}
+	return a.bench.Links[a.link]
+}
+
+// LinkIndex implements ui.Host.
+func (a *App) LinkIndex() uint16 { return uint16(a.link) }
+
+// Snapshot implements ui.Host.
+func (a *App) Snapshot() *capture.Snapshot { return a.snap }
+
+// Session implements ui.Host.
+func (a *App) Session() link.Session {
+	if a.session == nil {
+		return nil
+	}
+	return a.session
+}
+
+// Now implements ui.Host.
+func (a *App) Now() quantity.Time {
+	if a.session != nil {
+		return a.session.Now()
+	}
+	if a.snap != nil {
+		return a.snap.Now
+	}
+	return 0
+}
+
+// Say implements ui.Host.
+func (a *App) Say(format string, args ...any) {
+	a.message, a.warning = fmt.Sprintf(format, args...), false
+}
+
+// Warn implements ui.Host.
+func (a *App) Warn(format string, args ...any) {
+	a.message, a.warning = fmt.Sprintf(format, args...), true
+}
+
+// Edit implements ui.Host.
+func (a *App) Edit(edits ...finding.Edit) {
+	if a.bench == nil {
+		return
+	}
+	if err := a.bench.Apply(edits...); err != nil {
+		a.Warn("not changed: %v", err)
+		return
+	}
+	last := edits[len(edits)-1]
+	what := last.Value
+	if last.Op == finding.Delete {
+		what = "removed"
+	}
+	a.applied(fmt.Sprintf("%s: %s   u takes it back", strings.Join(last.Path, "."), what))
+}
+
+// applied brings a changed bench into the session. What was proven with the
+// old settings no longer counts.
+func (a *App) applied(text string) {
+	clear(a.results)
+	a.quitting = false
+	if a.session == nil {
+		a.Say("%s", text)
+		return
+	}
+	if err := a.session.Apply(a.bench); err != nil {
+		a.Warn("%v", err)
+		return
+	}
+	a.snap = nil
+	a.Say("%s", text)
+}

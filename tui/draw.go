@@ -1,0 +1,503 @@
+package tui
+
+import (
+	"fmt"
+	"strings"
+
+	"gavrix/core/capture"
+	"gavrix/core/finding"
+	"gavrix/core/record"
+	"gavrix/core/safe"
+	"gavrix/draw/cells"
+	"gavrix/tui/ui"
+)
+
+const (
+	linksWidth = 29
+	notesWidth = 40
+	wideFrom   = 132 // columns from which all three panes fit
+	midFrom    = 104 // columns from which links and view fit
+)
+
+// draw makes the frame anew.
+func (a *App) draw() {
+	a.grid.Resize(a.w, a.h)
+	all := a.grid.All()
+	a.status(all.Part(0, 0, a.w, 1))
+	body := all.Part(0, 1, a.w, a.h-2)
+	if a.help {
+		a.drawHelp(body)
+	} else {
+		a.panes(body)
+	}
+	a.footer(all.Part(0, a.h-1, a.w, 1))
+	a.out.Reset()
+	a.theme.Render(&a.out, a.grid)
+	a.frame = a.out.String()
+}
+
+// panes lays the three panes out as they fit.
+func (a *App) panes(body cells.Area) {
+	a.linksAt, a.viewAt = rect{}, rect{}
+	show := func(p pane, part cells.Area) {
+		switch p {
+		case linksPane:
+			a.linksAt = rect{part.X, part.Y, part.W, part.H}
+			a.drawLinks(part)
+		case viewPane:
+			a.viewAt = rect{part.X, part.Y, part.W, part.H}
+			a.current().Draw(part, a)
+		case notesPane:
+			a.drawNotes(part)
+		}
+	}
+	rule := func(x int) {
+		for y := range body.H {
+			body.Put(x, y, cells.Quiet, '╎')
+		}
+	}
+	switch {
+	case a.w >= wideFrom:
+		show(linksPane, body.Part(1, 0, linksWidth, body.H))
+		rule(linksWidth + 1)
+		show(viewPane, body.Part(linksWidth+3, 0, a.w-linksWidth-notesWidth-6, body.H))
+		rule(a.w - notesWidth - 2)
+		show(notesPane, body.Part(a.w-notesWidth, 0, notesWidth-1, body.H))
+	case a.w >= midFrom && a.focus != notesPane:
+		show(linksPane, body.Part(1, 0, linksWidth, body.H))
+		rule(linksWidth + 1)
+		show(viewPane, body.Part(linksWidth+3, 0, a.w-linksWidth-4, body.H))
+	case a.w >= midFrom:
+		show(viewPane, body.Part(1, 0, a.w-notesWidth-4, body.H))
+		rule(a.w - notesWidth - 2)
+		show(notesPane, body.Part(a.w-notesWidth, 0, notesWidth-1, body.H))
+	default:
+		show(a.focus, body.Part(1, 0, a.w-2, body.H))
+	}
+}
+
+// state gives what the world behind the links is.
+func (a *App) worldName() (string, cells.Style) {
+	if a.session == nil {
+		return "CAPTURE " + a.source, cells.Info
+	}
+	if !a.session.Real() {
+		return "SIMULATED", cells.Info
+	}
+	for _, l := range a.bench.Links {
+		if l.Port == nil {
+			return "REAL + SIMULATED", cells.Doubt
+		}
+	}
+	return "REAL", cells.Doubt
+}
+
+func (a *App) status(s cells.Area) {
+	name := "Gavrix"
+	if a.bench != nil {
+		name = a.bench.Name
+	}
+	x := s.Text(1, 0, cells.Strong, name)
+	world, style := a.worldName()
+	x = s.Text(x+3, 0, style, world)
+	if a.session != nil && !a.session.Real() {
+		p := a.session.Pace()
+		glyph, st := "▶ ", cells.Good
+		if !p.Running {
+			glyph, st = "‖ stopped ", cells.Doubt
+		}
+		x = s.Text(x+3, 0, st, glyph+speedText(p.Speed))
+		if p.Running && p.Reached < 0.9*p.Speed {
+			x = s.Text(x+1, 0, cells.Doubt, fmt.Sprintf("(reaches %s)", speedText(max(p.Reached, 1e-9))))
+		}
+	}
+	decimals := 3
+	if a.session != nil && !a.session.Pace().Running {
+		decimals = 9
+	}
+	x = s.Text(x+3, 0, cells.Plain, fmt.Sprintf("t = %.*f s", decimals, a.snap.Now.Seconds()))
+	if a.recorder != nil {
+		if err := a.recorder.Err(); err != nil {
+			x = s.Text(x+3, 0, cells.Bad, "recording stopped: "+err.Error())
+		} else {
+			x = s.Text(x+3, 0, cells.Good, fmt.Sprintf("● recording, %d", a.recorder.Count()))
+		}
+	}
+	if a.bench != nil && a.bench.Dirty() {
+		x = s.Text(x+3, 0, cells.Doubt, "edited")
+	}
+	if a.checking != "" {
+		x = s.Text(x+3, 0, cells.Doubt, "checking "+a.checking+" …")
+	}
+	errors, warnings := 0, 0
+	for _, fs := range a.findings {
+		for _, f := range fs {
+			switch f.Severity {
+			case finding.Error:
+				errors++
+			case finding.Warning:
+				warnings++
+			}
+		}
+	}
+	text, st := "nothing wrong is known", cells.Good
+	switch {
+	case a.bench == nil:
+		text = ""
+	case errors > 0:
+		text, st = fmt.Sprintf("▲ %s", plural(errors, "error")), cells.Bad
+		if warnings > 0 {
+			text += ", " + plural(warnings, "warning")
+		}
+	case warnings > 0:
+		text, st = fmt.Sprintf("△ %s", plural(warnings, "warning")), cells.Doubt
+	}
+	if x+2+cells.Width(text) < s.W {
+		s.Right(s.W-1, 0, st, text)
+	}
+}
+
+func plural(n int, word string) string {
+	if n == 1 {
+		return "1 " + word
+	}
+	return fmt.Sprintf("%d %ss", n, word)
+}
+
+// linkAtRow gives the link in a row of the list; -1 where there is none.
+func (a *App) linkAtRow(y int) int {
+	row := 3
+	for i := range a.snap.Meta().Links {
+		h := a.linkRows(i)
+		if y >= row && y < row+h {
+			return i
+		}
+		row += h
+	}
+	return -1
+}
+
+func (a *App) linkRows(i int) int {
+	if a.snap.Meta().Links[i].Real {
+		return 2
+	}
+	return 1
+}
+
+// drawLinks lists the MCU and its links.
+func (a *App) drawLinks(p cells.Area) {
+	p.Text(0, 0, a.headStyle(linksPane), "LINKS")
+	p.Right(p.W-6, 0, cells.Quiet, "seen")
+	p.Right(p.W, 0, cells.Quiet, "bad")
+	if a.bench != nil {
+		p.Text(0, 1, cells.Quiet, "MCU "+a.bench.MCU.Name)
+	}
+	y := 3
+	for i, l := range a.snap.Meta().Links {
+		out := a.snap.Counters(capture.Direction{Link: uint16(i), From: record.MCU, Seen: record.Device})
+		in := a.snap.Counters(capture.Direction{Link: uint16(i), From: record.Device, Seen: record.MCU})
+		glyph, style := a.linkState(i, in, out)
+		p.Put(0, y, style, glyph)
+		p.Text(2, y, cells.HueUart, "U")
+		name := p.Part(4, y, p.W-4-13, 1)
+		st := cells.Plain
+		if i == a.link {
+			st = cells.Strong
+		}
+		name.Text(0, 0, st, l.Name)
+		seen := "–"
+		if last := max(in.Last, out.Last); last > 0 {
+			seen = ago(a.snap.Now.Seconds() - last.Seconds())
+		}
+		p.Right(p.W-6, y, cells.Plain, seen)
+		bad := in.Bad + out.Bad
+		bs := cells.Quiet
+		if bad > 0 {
+			bs = cells.Bad
+		}
+		p.Right(p.W, y, bs, fmt.Sprint(bad))
+		if i == a.link {
+			p.Mark(y)
+		}
+		if l.Real {
+			path := "REAL"
+			if a.bench != nil && a.bench.Links[i].Port != nil {
+				path = "REAL " + a.bench.Links[i].Port.Path
+			}
+			p.Part(4, y+1, p.W-4, 1).Text(0, 0, cells.Doubt, path)
+		}
+		y += a.linkRows(i)
+	}
+	y++
+	p.Text(0, y, cells.Quiet, "▲ error  △ warning  ✕ lost")
+	p.Text(0, y+1, cells.Quiet, "● alive  ○ silent")
+}
+
+func ago(seconds float64) string {
+	switch {
+	case seconds < 0.5:
+		return "now"
+	case seconds < 100:
+		return fmt.Sprintf("%.0f s", seconds)
+	case seconds < 6000:
+		return fmt.Sprintf("%.0f min", seconds/60)
+	}
+	return fmt.Sprintf("%.0f h", seconds/3600)
+}
+
+func (a *App) linkState(i int, in, out capture.Counters) (rune, cells.Style) {
+	if a.session != nil && !a.session.Info(uint16(i)).Open {
+		return '✕', cells.Bad
+	}
+	if i < len(a.findings) {
+		if worst, ok := finding.Worst(a.findings[i]); ok {
+			switch worst {
+			case finding.Error:
+				return '▲', cells.Bad
+			case finding.Warning:
+				return '△', cells.Doubt
+			}
+		}
+	}
+	if last := max(in.Last, out.Last); last > 0 && (a.session == nil || a.snap.Now.Seconds()-last.Seconds() < 5) {
+		return '●', cells.Good
+	}
+	return '○', cells.Quiet
+}
+
+func (a *App) headStyle(p pane) cells.Style {
+	if a.focus == p {
+		return cells.Head
+	}
+	return cells.Quiet
+}
+
+// drawNotes shows what is wrong, what is proven and why.
+func (a *App) drawNotes(p cells.Area) {
+	fs := a.linkFindings()
+	y := 0
+	if len(fs) == 0 {
+		text := "NOTHING WRONG IS KNOWN"
+		if a.bench == nil {
+			text = "NO BENCH, SO NO FINDINGS"
+		}
+		p.Text(0, y, a.headStyle(notesPane), text)
+		y += 2
+	} else {
+		p.Text(0, y, a.headStyle(notesPane), "WHAT IS WRONG")
+		y++
+	}
+	fixable, hasFix := a.fixable()
+	for _, f := range fs {
+		glyph, style := "· ", cells.Info
+		switch f.Severity {
+		case finding.Error:
+			glyph, style = "▲ ", cells.Bad
+		case finding.Warning:
+			glyph, style = "△ ", cells.Doubt
+		}
+		y = p.Paragraph(0, y, style, glyph+f.Seen, 2)
+		for part := range strings.SplitSeq(f.Why, "; ") {
+			if part != "" {
+				y = p.Paragraph(2, y, cells.Plain, part, 2)
+			}
+		}
+		if hasFix && f.Code == fixable.Code && f.Seen == fixable.Seen {
+			p.Text(2, y, cells.Quiet, f.Change+":")
+			y++
+			for i, x := range f.Fixes {
+				if i < 2 {
+					k := p.Text(4, y, cells.Strong, []string{"f", "F"}[i])
+					p.Text(k+2, y, cells.Good, x.Label)
+					y++
+				}
+			}
+		} else if f.Change != "" {
+			y = p.Paragraph(2, y, cells.Good, "→ "+f.Change, 2)
+		}
+		y++
+	}
+	y = a.drawChecks(p, y)
+	a.drawWhy(p, y)
+}
+
+func (a *App) drawChecks(p cells.Area, y int) int {
+	l := a.Link()
+	if l == nil || len(l.Checks) == 0 || y >= p.H {
+		return y
+	}
+	rs := a.results[l.Name]
+	head := "CHECKS"
+	p.Text(0, y, cells.Head, head)
+	world := "SIMULATED"
+	if l.Port != nil {
+		world = "REAL"
+	}
+	p.Right(p.W, y, cells.Quiet, world)
+	y++
+	for i, c := range l.Checks {
+		switch {
+		case i >= len(rs):
+			y = p.Paragraph(0, y, cells.Quiet, "○ "+c.Name+": not run", 2)
+		case rs[i].Pass:
+			y = p.Paragraph(0, y, cells.Good, fmt.Sprintf("✓ %s (%s)", c.Name, rs[i].Took.Round(3)), 2)
+		default:
+			y = p.Paragraph(0, y, cells.Bad, "✗ "+c.Name, 2)
+			why := rs[i].Problem
+			if why == "" {
+				why = "first: " + rs[i].Differences[0].String()
+				if n := len(rs[i].Differences) - 1; n > 0 {
+					why += fmt.Sprintf("; %d more", n)
+				}
+			}
+			y = p.Paragraph(2, y, cells.Plain, why, 2)
+		}
+	}
+	if len(rs) == 0 {
+		p.Text(0, y, cells.Quiet, "c runs them")
+		y++
+	}
+	return y + 1
+}
+
+func (a *App) drawWhy(p cells.Area, y int) {
+	ds := a.current().Why(a)
+	if len(ds) == 0 || y >= p.H {
+		return
+	}
+	a.why = min(a.why, len(ds)-1)
+	x := p.Text(0, y, cells.Head, "WHY")
+	p.Text(x+2, y, cells.Quiet, fmt.Sprintf("%d of %d, w: next", a.why+1, len(ds)))
+	y++
+	for i, line := range ds[a.why].Lines() {
+		style := cells.Plain
+		if i == 0 {
+			style = cells.Strong
+		}
+		text := strings.TrimLeft(line, " ")
+		y = p.Paragraph(len(line)-len(text), y, style, text, 2)
+	}
+}
+
+// footer shows the views, the keys of this one, or what is being typed or
+// was said.
+func (a *App) footer(f cells.Area) {
+	if a.command != nil {
+		x := f.Text(0, 0, cells.Strong, ":")
+		behind := ""
+		if c := a.completions(); len(c) > 0 && len(c) <= 8 {
+			var words []string
+			for _, s := range c {
+				words = append(words, strings.TrimSpace(s))
+			}
+			behind = "   " + strings.Join(words, "  ")
+		}
+		a.command.Draw(f, x, 0, behind)
+		return
+	}
+	if a.message != "" {
+		style := cells.Good
+		if a.warning {
+			style = cells.Bad
+		}
+		f.Text(1, 0, style, a.message)
+		return
+	}
+	x := 1
+	for i, v := range a.views {
+		style := cells.Quiet
+		if i == a.view {
+			style = cells.Strong
+		}
+		x = f.Text(x, 0, style, v.key+" "+v.view.Name()) + 2
+	}
+	right := ": command   ? help"
+	limit := f.W - cells.Width(right) - 2
+	for _, c := range append(a.current().Commands(a), a.commands()...) {
+		if c.Short == "" || len(c.Keys) == 0 {
+			continue
+		}
+		k := keyName(c.Keys[0])
+		if x+cells.Width(k)+cells.Width(c.Short)+3 > limit {
+			break
+		}
+		x = f.Text(x+1, 0, cells.Strong, k)
+		x = f.Text(x+1, 0, cells.Quiet, c.Short)
+	}
+	f.Right(f.W-1, 0, cells.Quiet, right)
+}
+
+func keyName(k string) string {
+	names := map[string]string{
+		"space": "Space", "enter": "Enter", "up": "↑", "down": "↓", "left": "←", "right": "→", "tab": "Tab", "shift+tab": "Shift+Tab",
+		"pgup": "PgUp", "pgdown": "PgDn", "end": "End", "ctrl+s": "Ctrl+S", "ctrl+r": "Ctrl+R", "shift+up": "Shift+↑", "shift+down": "Shift+↓",
+	}
+	if n, ok := names[k]; ok {
+		return n
+	}
+	return k
+}
+
+// drawHelp lists all commands with their keys.
+func (a *App) drawHelp(p cells.Area) {
+	var rows []helpRow
+	section := func(title string, cs []ui.Command) {
+		rows = append(rows, helpRow{head: title})
+		for _, c := range cs {
+			var keys []string
+			for _, k := range c.Keys {
+				keys = append(keys, keyName(k))
+			}
+			name := ":" + c.Name
+			if c.Args != "" {
+				name += " " + c.Args
+			}
+			rows = append(rows, helpRow{keys: strings.Join(keys, " "), name: name, text: c.Help})
+		}
+		rows = append(rows, helpRow{})
+	}
+	section(strings.ToUpper(a.current().Name()), a.current().Commands(a))
+	section("EVERYWHERE", a.commands())
+	section("IN THE LIST OF LINKS", a.paneCommands())
+	columns := 1
+	if p.W >= 150 {
+		columns = 2
+	}
+	room := p.H - 1
+	maxTop := max(0, (len(rows)+columns-1)/columns-room)
+	a.helpTop = min(a.helpTop, maxTop)
+	per := max((len(rows)+columns-1)/columns, room)
+	if columns == 1 {
+		per = len(rows)
+	}
+	for c := range columns {
+		col := p.Part(1+c*(p.W/columns), 0, p.W/columns-2, p.H)
+		for i := range room {
+			at := a.helpTop + c*per + i
+			if at >= len(rows) || a.helpTop+i >= per {
+				break
+			}
+			rows[at].draw(col, i)
+		}
+	}
+	more := "any other key closes the help"
+	if maxTop > 0 {
+		more = "↑ ↓ scroll; " + more
+	}
+	p.Text(1, p.H-1, cells.Quiet, more)
+}
+
+type helpRow struct{ head, keys, name, text string }
+
+func (r helpRow) draw(p cells.Area, y int) {
+	if r.head != "" {
+		p.Text(0, y, cells.Head, r.head)
+		return
+	}
+	if r.name == "" {
+		return
+	}
+	p.Part(0, y, 12, 1).Text(0, 0, cells.Strong, r.keys)
+	p.Part(13, y, 21, 1).Text(0, 0, cells.Info, r.name)
+	p.Part(35, y, p.W-35, 1).Text(0, 0, cells.Plain, safe.Text(r.text))
+}

@@ -1,0 +1,525 @@
+package tui
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"sort"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/google/renameio/v2"
+
+	"gavrix/core/bench"
+	"gavrix/core/capture/pcapng"
+	"gavrix/core/finding"
+	"gavrix/core/guard"
+	"gavrix/core/prove"
+	"gavrix/core/quantity"
+	"gavrix/draw/pdf"
+	"gavrix/draw/svg"
+	"gavrix/tui/timing"
+	"gavrix/tui/ui"
+)
+
+// key gives a key to who listens: the help, an entry line, the shell's
+// commands, the view's.
+func (a *App) key(k tea.KeyPressMsg) tea.Cmd {
+	name := k.String()
+	if name == "ctrl+c" {
+		return a.quit("")
+	}
+	if a.help {
+		a.helpKey(name)
+		return nil
+	}
+	if a.command != nil {
+		return a.commandKey(k)
+	}
+	if a.current().Typing() && a.focus == viewPane {
+		a.message = ""
+		return a.current().Type(k, a)
+	}
+	a.message = ""
+	if name != "q" {
+		a.quitting = false
+	}
+	if name == "esc" {
+		if a.cancel != nil {
+			a.cancel()
+		}
+		a.focus = viewPane
+		return nil
+	}
+	cs := a.commands()
+	if a.focus != linksPane {
+		cs = append(a.current().Commands(a), cs...)
+	} else {
+		cs = append(a.paneCommands(), cs...)
+	}
+	for _, c := range cs {
+		for _, want := range c.Keys {
+			if want == name {
+				return c.Run("")
+			}
+		}
+	}
+	return nil
+}
+
+func (a *App) helpKey(name string) {
+	switch name {
+	case "down", "j":
+		a.helpTop++
+	case "up", "k":
+		a.helpTop = max(a.helpTop-1, 0)
+	case "pgdown", "space":
+		a.helpTop += a.h - 4
+	case "pgup":
+		a.helpTop = max(a.helpTop-a.h+4, 0)
+	default:
+		a.help, a.helpTop = false, 0
+	}
+}
+
+// commandKey edits the command line.
+func (a *App) commandKey(k tea.KeyPressMsg) tea.Cmd {
+	switch k.String() {
+	case "esc":
+		a.command = nil
+	case "enter":
+		text := strings.TrimSpace(a.command.Text())
+		a.command = nil
+		return a.runCommand(text)
+	case "tab":
+		if c := a.completions(); len(c) > 0 {
+			a.command.Set(commonPrefix(c))
+		}
+	default:
+		a.command.Key(k)
+	}
+	return nil
+}
+
+func (a *App) allCommands() []ui.Command {
+	cs := append(a.commands(), a.current().Commands(a)...)
+	for i, n := range a.views {
+		if i != a.view {
+			cs = append(cs, n.view.Commands(a)...)
+		}
+	}
+	return append(cs, a.paneCommands()...)
+}
+
+func (a *App) runCommand(text string) tea.Cmd {
+	if text == "" {
+		return nil
+	}
+	name, arg, _ := strings.Cut(text, " ")
+	var names []string
+	for _, c := range a.allCommands() {
+		if c.Name == name {
+			return c.Run(strings.TrimSpace(arg))
+		}
+		names = append(names, c.Name)
+	}
+	sort.Strings(names)
+	near := ""
+	for _, n := range names {
+		if strings.HasPrefix(n, name[:1]) {
+			near += " " + n
+		}
+	}
+	a.Warn("there is no command %q; these begin alike:%s", name, near)
+	return nil
+}
+
+// completions gives what the command line may become.
+func (a *App) completions() []string {
+	text := a.command.Text()
+	name, _, hasArg := strings.Cut(text, " ")
+	var out []string
+	seen := map[string]bool{}
+	add := func(s string) {
+		if strings.HasPrefix(s, text) && !seen[s] {
+			seen[s] = true
+			out = append(out, s)
+		}
+	}
+	if !hasArg {
+		for _, c := range a.allCommands() {
+			if c.Args != "" {
+				add(c.Name + " ")
+			} else {
+				add(c.Name)
+			}
+		}
+	} else {
+		switch name {
+		case "link":
+			for _, l := range a.snap.Meta().Links {
+				add("link " + l.Name)
+			}
+		case "view":
+			for _, v := range a.views {
+				add("view " + strings.ToLower(v.view.Name()))
+			}
+		case "set", "remove":
+			for _, p := range a.settable() {
+				add(name + " " + p + " ")
+			}
+		}
+	}
+	sort.Strings(out)
+	return out
+}
+
+// settable lists the paths of the selected link's settings.
+func (a *App) settable() []string {
+	l := a.Link()
+	if l == nil {
+		return nil
+	}
+	var out []string
+	for _, p := range []string{"mcu.rate", "mcu.frame", "mcu.oversampling", "mcu.divisor", "mcu.service", "mcu.vote", "device.rate", "device.frame", "device.clock-off"} {
+		out = append(out, "links."+l.Name+"."+p)
+	}
+	return out
+}
+
+func commonPrefix(c []string) string {
+	p := c[0]
+	for _, s := range c[1:] {
+		for !strings.HasPrefix(s, p) {
+			p = p[:len(p)-1]
+		}
+	}
+	return p
+}
+
+// paneCommands are those of the list of links.
+func (a *App) paneCommands() []ui.Command {
+	return []ui.Command{
+		{Name: "link-above", Keys: []string{"up", "k"}, Help: "select the link above", Run: a.moveLink(-1)},
+		{Name: "link-below", Keys: []string{"down", "j"}, Help: "select the link below", Run: a.moveLink(1)},
+		{Name: "to-view", Keys: []string{"enter", "right"}, Help: "go to the view of the link", Run: func(string) tea.Cmd { a.focus = viewPane; return nil }},
+	}
+}
+
+func (a *App) moveLink(by int) func(string) tea.Cmd {
+	return func(string) tea.Cmd {
+		n := len(a.snap.Meta().Links)
+		a.link = (a.link + by + n) % max(n, 1)
+		a.why = 0
+		return nil
+	}
+}
+
+// commands are the shell's own, valid in every view.
+func (a *App) commands() []ui.Command {
+	cs := []ui.Command{
+		{Name: "help", Keys: []string{"?"}, Help: "keys and commands of this view", Run: func(string) tea.Cmd { a.help = true; return nil }},
+		{Name: "command", Keys: []string{":"}, Help: "type a command; Tab completes", Run: func(string) tea.Cmd {
+			e := ui.NewEntry()
+			a.command = &e
+			return nil
+		}},
+		{Name: "next-pane", Keys: []string{"tab"}, Help: "go to the next pane: links, view, notes", Run: func(string) tea.Cmd { a.focus = (a.focus + 1) % 3; return nil }},
+		{Name: "last-pane", Keys: []string{"shift+tab"}, Help: "go to the pane before", Run: func(string) tea.Cmd { a.focus = (a.focus + 2) % 3; return nil }},
+		{Name: "view", Args: "NAME", Help: "go to a view by name", Run: a.viewNamed},
+		{Name: "link", Args: "NAME", Help: "select a link by name", Run: a.linkNamed},
+		{Name: "next-link", Keys: []string{"J", "shift+down"}, Help: "select the next link", Short: "link", Run: a.moveLink(1)},
+		{Name: "previous-link", Keys: []string{"K", "shift+up"}, Help: "select the previous link", Run: a.moveLink(-1)},
+	}
+	for i, v := range a.views {
+		cs = append(cs, ui.Command{Name: strings.ToLower(v.view.Name()), Keys: []string{v.key}, Help: "the " + v.view.Name() + " view", Run: func(string) tea.Cmd {
+			a.view, a.focus = i, viewPane
+			return nil
+		}})
+	}
+	if a.bench != nil {
+		cs = append(cs, a.benchCommands()...)
+	}
+	if a.session != nil {
+		cs = append(cs, a.timeCommands()...)
+	}
+	return append(cs,
+		ui.Command{Name: "keep", Args: "FILE", Help: "save the capture so far to a pcapng file", Run: a.keep},
+		ui.Command{Name: "quit", Keys: []string{"q"}, Help: "leave", Run: a.quit})
+}
+
+func (a *App) benchCommands() []ui.Command {
+	return []ui.Command{
+		{Name: "fix", Keys: []string{"f"}, Help: "mend the first finding the first way", Short: "fix", Run: a.fix(0)},
+		{Name: "fix-other", Keys: []string{"F"}, Help: "mend the first finding the second way", Run: a.fix(1)},
+		{Name: "undo", Keys: []string{"u"}, Help: "take the last edit back", Short: "undo", Run: func(string) tea.Cmd {
+			if a.bench.Undo() {
+				a.applied("taken back   U makes it again")
+			} else {
+				a.Say("nothing to take back")
+			}
+			return nil
+		}},
+		{Name: "redo", Keys: []string{"U", "ctrl+r"}, Help: "make the edit again that was taken back", Run: func(string) tea.Cmd {
+			if a.bench.Redo() {
+				a.applied("made again")
+			} else {
+				a.Say("nothing to make again")
+			}
+			return nil
+		}},
+		{Name: "set", Args: "PATH VALUE", Help: "change any value of the bench, as links.lower-gauge.mcu.rate 19200", Run: func(arg string) tea.Cmd {
+			path, value, ok := strings.Cut(arg, " ")
+			if !ok {
+				a.Warn("write a path and a value: set links.lower-gauge.mcu.rate 19200")
+				return nil
+			}
+			a.Edit(finding.Edit{Path: strings.Split(path, "."), Value: strings.TrimSpace(value)})
+			return nil
+		}},
+		{Name: "remove", Args: "PATH", Help: "remove a value of the bench, so that its default holds", Run: func(arg string) tea.Cmd {
+			a.Edit(finding.Edit{Op: finding.Delete, Path: strings.Split(arg, ".")})
+			return nil
+		}},
+		{Name: "save", Args: "[FILE]", Keys: []string{"S", "ctrl+s"}, Help: "save the bench", Short: "save", Run: a.save},
+		{Name: "checks", Keys: []string{"c"}, Help: "run the checks of the selected link; Esc stops them", Short: "checks", Run: a.runChecks},
+		{Name: "why", Keys: []string{"w"}, Help: "show how the next number came about", Short: "why", Run: func(string) tea.Cmd {
+			if n := len(a.current().Why(a)); n > 0 {
+				a.why = (a.why + 1) % n
+			}
+			return nil
+		}},
+		{Name: "draw", Args: "FILE", Help: "save the drawn frame as .svg or .pdf", Run: a.drawFile},
+	}
+}
+
+func (a *App) timeCommands() []ui.Command {
+	pace := func(f func()) func(string) tea.Cmd {
+		return func(string) tea.Cmd {
+			if a.session.Real() {
+				a.Say("with a real port in the bench, time can't be stopped or bent")
+				return nil
+			}
+			f()
+			a.snap = nil
+			return nil
+		}
+	}
+	return []ui.Command{
+		{Name: "run", Keys: []string{"space"}, Help: "stop time, or let it go on", Short: "time", Run: pace(func() { a.session.SetRunning(!a.session.Pace().Running) })},
+		{Name: "step", Keys: []string{"."}, Help: "stop, and go on to the next character", Run: pace(a.session.StepChar)},
+		{Name: "step-bit", Keys: []string{","}, Help: "stop, and go on by one bit of the link", Run: pace(func() { a.session.StepBit(a.LinkIndex()) })},
+		{Name: "slower", Keys: []string{"["}, Help: "time at a tenth of the pace", Run: pace(func() { a.session.SetSpeed(a.session.Pace().Speed / 10) })},
+		{Name: "faster", Keys: []string{"]"}, Help: "time at ten times the pace", Run: pace(func() { a.session.SetSpeed(a.session.Pace().Speed * 10) })},
+		{Name: "record", Args: "FILE", Help: "record to a pcapng file from the capture's start on, while it goes on", Run: a.record},
+	}
+}
+
+func (a *App) viewNamed(arg string) tea.Cmd {
+	for i, v := range a.views {
+		if strings.EqualFold(v.view.Name(), arg) || v.key == arg {
+			a.view, a.focus = i, viewPane
+			return nil
+		}
+	}
+	a.Warn("there is no view %q", arg)
+	return nil
+}
+
+func (a *App) linkNamed(arg string) tea.Cmd {
+	for i, l := range a.snap.Meta().Links {
+		if l.Name == arg {
+			a.link = i
+			return nil
+		}
+	}
+	a.Warn("there is no link %q", arg)
+	return nil
+}
+
+func (a *App) linkFindings() []finding.Finding {
+	if a.link < len(a.findings) {
+		return a.findings[a.link]
+	}
+	return nil
+}
+
+// fixable gives the first finding of the link that can be mended.
+func (a *App) fixable() (finding.Finding, bool) {
+	for _, f := range a.linkFindings() {
+		if len(f.Fixes) > 0 {
+			return f, true
+		}
+	}
+	return finding.Finding{}, false
+}
+
+func (a *App) fix(n int) func(string) tea.Cmd {
+	return func(string) tea.Cmd {
+		f, ok := a.fixable()
+		if !ok || n >= len(f.Fixes) {
+			a.Say("nothing here can be mended by a key")
+			return nil
+		}
+		a.Edit(f.Fixes[n].Edits...)
+		return nil
+	}
+}
+
+func (a *App) save(arg string) tea.Cmd {
+	path := a.path
+	if arg != "" {
+		path = arg
+	}
+	if path == "" {
+		a.Warn("the demo has no file of its own: :save FOLDER/lock7.yaml writes it and its devices")
+		return nil
+	}
+	written, err := a.bench.Save(path)
+	switch {
+	case errors.Is(err, bench.ErrChangedOnDisk):
+		a.Warn("%s was changed by somebody else and is kept; yours is now %s", path, written)
+	case err != nil:
+		a.Warn("not saved: %v", err)
+	default:
+		a.path = written
+		a.Say("saved %s", written)
+	}
+	return nil
+}
+
+func (a *App) runChecks(string) tea.Cmd {
+	l := a.Link()
+	switch {
+	case l == nil || a.session == nil:
+		return nil
+	case a.checking != "":
+		a.Say("the checks of %s still run; Esc stops them", a.checking)
+		return nil
+	case len(l.Checks) == 0:
+		a.Say("%s has no checks; write them below links.%s.checks in the bench", l.Name, l.Name)
+		return nil
+	case !a.session.Real() && !a.session.Pace().Running:
+		a.Say("time is stopped; space lets it go on")
+		return nil
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	a.checking, a.cancel = l.Name, cancel
+	s := a.session
+	return func() tea.Msg {
+		defer guard.Recover()
+		rs, err := prove.Link(ctx, s, l)
+		return checkedMsg{l.Name, rs, err}
+	}
+}
+
+func (a *App) checked(m checkedMsg) {
+	a.checking, a.cancel = "", nil
+	a.results[m.link] = m.results
+	failed := 0
+	for _, r := range m.results {
+		if !r.Pass {
+			failed++
+		}
+	}
+	switch {
+	case errors.Is(m.err, context.Canceled):
+		a.Say("checks stopped after %d", len(m.results))
+	case m.err != nil:
+		a.Warn("checks: %v", m.err)
+	case failed > 0:
+		a.Warn("%s: %d of %d checks failed", m.link, failed, len(m.results))
+	default:
+		a.Say("%s: all %d checks passed", m.link, len(m.results))
+	}
+}
+
+func (a *App) drawFile(arg string) tea.Cmd {
+	l := a.Link()
+	if l == nil {
+		return nil
+	}
+	tv, ok := a.views[0].view.(*timing.View)
+	if !ok || arg == "" {
+		a.Warn("name a file: draw frame.svg")
+		return nil
+	}
+	s := tv.Scene(l)
+	return func() tea.Msg {
+		defer guard.Recover()
+		var b strings.Builder
+		var err error
+		switch strings.ToLower(filepath.Ext(arg)) {
+		case ".svg":
+			err = svg.Write(&b, s)
+		case ".pdf":
+			err = pdf.Write(&b, s)
+		default:
+			err = fmt.Errorf("%s: the name must end in .svg or .pdf", arg)
+		}
+		if err == nil {
+			err = renameio.WriteFile(arg, []byte(b.String()), 0o644)
+		}
+		return wroteMsg{arg, err}
+	}
+}
+
+// wroteMsg says what became of a file.
+type wroteMsg struct {
+	path string
+	err  error
+}
+
+func (a *App) keep(arg string) tea.Cmd {
+	if arg == "" {
+		a.Warn("name a file: keep lock7.pcapng")
+		return nil
+	}
+	snap := a.snap
+	return func() tea.Msg {
+		defer guard.Recover()
+		f, err := os.OpenFile(arg, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+		if err != nil {
+			return wroteMsg{arg, err}
+		}
+		err = pcapng.Save(f, snap)
+		return wroteMsg{arg, errors.Join(err, f.Close())}
+	}
+}
+
+func (a *App) record(arg string) tea.Cmd {
+	switch {
+	case arg == "":
+		a.Warn("name a file: record lock7.pcapng")
+	case a.recorder != nil:
+		a.Say("recording already")
+	default:
+		r, err := startRecorder(a.store, arg)
+		if err != nil {
+			a.Warn("%v", err)
+			return nil
+		}
+		a.recorder = r
+		a.Say("recording to %s", arg)
+	}
+	return nil
+}
+
+func (a *App) quit(string) tea.Cmd {
+	if a.bench != nil && a.path != "" && a.bench.Dirty() && !a.quitting {
+		a.quitting = true
+		a.Warn("the bench has unsaved edits: S saves, q again leaves without")
+		return nil
+	}
+	return tea.Quit
+}
+
+// speedText prints a pace as ×1, ×10, ×1/100.
+func speedText(s float64) string {
+	if s >= 1 {
+		return "×" + strings.TrimSuffix(quantity.Group(s, 0), ".0")
+	}
+	return "×1/" + quantity.Group(1/s, 0)
+}

@@ -1,0 +1,88 @@
+package tui
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"syscall"
+
+	tea "charm.land/bubbletea/v2"
+
+	"gavrix/core/bench"
+	"gavrix/core/capture"
+	"gavrix/core/capture/pcapng"
+	"gavrix/core/guard"
+	"gavrix/core/session"
+)
+
+// Options say what to open.
+type Options struct {
+	Bench  *bench.Bench
+	Path   string // where the bench is saved; "" for the demo
+	Record string // file to record the capture to; "" for none
+}
+
+func startRecorder(store *capture.Store, path string) (*pcapng.Recorder, error) {
+	r, err := pcapng.Record(store, path)
+	if err != nil {
+		return nil, err
+	}
+	guard.OnPanic(func() { _ = r.Close() })
+	guard.Go(r.Run)
+	return r, nil
+}
+
+// Run opens a bench on the screen and returns when the user leaves.
+func Run(o Options) error {
+	s := session.Open(o.Bench)
+	defer s.Close()
+	a := newApp(o.Bench, o.Path, s, s.Store())
+	if o.Record != "" {
+		r, err := startRecorder(s.Store(), o.Record)
+		if err != nil {
+			return err
+		}
+		a.recorder = r
+	}
+	err := a.loop()
+	if a.recorder != nil {
+		if e := a.recorder.Close(); e != nil {
+			err = errors.Join(err, fmt.Errorf("the recorded capture is not complete: %w", e))
+		}
+	}
+	return err
+}
+
+// Show opens a capture on the screen. The bench may be nil.
+func Show(store *capture.Store, b *bench.Bench, file string) error {
+	a := newApp(b, "", nil, store)
+	a.source = file
+	return a.loop()
+}
+
+// loop runs the program until the user or a signal ends it. In each case the
+// terminal is given back as it was.
+func (a *App) loop() error {
+	p := tea.NewProgram(a, tea.WithoutSignalHandler(), tea.WithoutCatchPanics(), tea.WithFPS(30))
+	remove := guard.OnPanic(func() { _ = p.ReleaseTerminal() })
+	defer remove()
+	signals := make(chan os.Signal, 4)
+	signal.Notify(signals, syscall.SIGTERM, syscall.SIGINT, syscall.SIGHUP)
+	defer signal.Stop(signals)
+	ended := make(chan struct{})
+	defer close(ended)
+	guard.Go(func() {
+		select {
+		case <-signals:
+			p.Quit()
+		case <-ended:
+		}
+	})
+	_, err := p.Run()
+	if errors.Is(err, io.EOF) || errors.Is(err, syscall.EIO) {
+		return nil // the terminal itself went away
+	}
+	return err
+}

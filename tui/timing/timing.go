@@ -1,0 +1,386 @@
+// Package timing is the view of clocks, dividers, frames and margins of a
+// uart link.
+package timing
+
+import (
+	"fmt"
+	"math"
+	"strconv"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"gavrix/core/bench"
+	"gavrix/core/bus/uart"
+	"gavrix/core/clock"
+	"gavrix/core/finding"
+	"gavrix/core/picture"
+	"gavrix/core/quantity"
+	"gavrix/core/safe"
+	"gavrix/core/scene"
+	"gavrix/draw/cells"
+	"gavrix/tui/ui"
+)
+
+// View is the timing view.
+type View struct {
+	fromMCU    bool
+	value      uint16
+	editDevice bool // the frame keys change the device's end
+	entry      *ui.Entry
+}
+
+// New gives the view.
+func New() *View { return &View{value: '4'} }
+
+// Name implements ui.View.
+func (v *View) Name() string { return "Timing" }
+
+// Typing implements ui.View.
+func (v *View) Typing() bool { return v.entry != nil }
+
+// Scene gives the picture of the frame as it is shown now.
+func (v *View) Scene(l *bench.Link) *scene.Scene {
+	return picture.Frame(picture.Ends(l, v.fromMCU), v.value)
+}
+
+// Draw implements ui.View.
+func (v *View) Draw(a cells.Area, h ui.Host) {
+	l := h.Link()
+	if l == nil {
+		a.Text(1, 1, cells.Head, "TIMING")
+		a.Paragraph(1, 3, cells.Plain, "This capture came without a bench, so nothing is known about clocks and settings.", 0)
+		a.Paragraph(1, 5, cells.Quiet, "Open the bench itself, or look at the traffic: 5.", 0)
+		return
+	}
+	d := l.Directions()
+	way := d[1]
+	if v.fromMCU {
+		way = d[0]
+	}
+	x := a.Text(0, 0, cells.Head, "TIMING")
+	x = a.Text(x+2, 0, cells.Strong, l.Name)
+	a.Text(x+3, 0, cells.Quiet, way.Sender+" → "+way.Receiver)
+	tight := a.H < 30
+	y := 2
+	if tight {
+		y = 1
+	}
+	y = v.rate(a, y, l)
+	if !tight {
+		y++
+	}
+	y = v.margin(a, y, d, tight)
+	if !tight {
+		y++
+	}
+	v.frame(a, y, l, way, tight)
+}
+
+const (
+	gutter = 9  // column of the operators
+	nameAt = 18 // column of the hop's name
+	freqAt = 43 // column at which frequencies end
+	moreAt = 46
+)
+
+// rate draws the clock path as a written sum, frequencies below each other.
+func (v *View) rate(a cells.Area, y int, l *bench.Link) int {
+	a.Text(0, y, cells.Head, "RATE")
+	row := func(op, name, value string, style cells.Style, more string) {
+		a.Text(gutter, y, cells.Plain, op)
+		a.Text(nameAt, y, cells.Quiet, name)
+		a.Right(freqAt, y, style, value)
+		a.Text(moreAt, y, cells.Quiet, more)
+		y++
+	}
+	for _, hop := range l.Unit.Clock {
+		more := ""
+		if hop.Unproven {
+			more = "? unproven"
+		}
+		row(hop.Sum(), hop.Name, mega(hop.Freq), cells.Plain, more)
+	}
+	s := l.Setting
+	row(fmt.Sprintf("÷ %d", s.Oversampling), "samples a bit", mega(quantity.FromHz(s.Clock.Hz()/float64(s.Oversampling))), cells.Plain, "")
+	origin := "best"
+	if l.Chosen {
+		origin = "chosen"
+	}
+	style := cells.Strong
+	if math.Abs(s.Error) > clock.Workable {
+		style = cells.Bad
+	}
+	row(fmt.Sprintf("÷ %d", s.N), "divider, "+origin, s.Rate.Grouped()+" Bd", style,
+		fmt.Sprintf("%s of %s   %s", clock.Percent(s.Error), l.Wanted, register(l)))
+	tolerance := ""
+	if t := l.Device.Tolerance; t != 0 {
+		tolerance = fmt.Sprintf("±%.2f %%  ", t.Percent())
+	}
+	if l.ClockOff != 0 {
+		tolerance += fmt.Sprintf("clock off %+.2f %%  ", l.ClockOff.Percent())
+	}
+	row("", l.Device.Name, l.DeviceRate().Grouped()+" Bd", cells.Strong, tolerance+l.Device.Source)
+	return y
+}
+
+func mega(f quantity.Freq) string {
+	return strings.TrimSuffix(strings.TrimRight(quantity.Group(f.Hz()/1e6, 6), "0"), ".") + " MHz"
+}
+
+func register(l *bench.Link) string {
+	d := l.Unit.Divider
+	name := d.Register
+	if d.Field != "" {
+		name += "." + d.Field
+	}
+	if name == "" {
+		name = "register"
+	}
+	return fmt.Sprintf("%s = %d (0x%03X)", name, l.Setting.Register, l.Setting.Register)
+}
+
+// margin draws both directions' mismatch on a scale with the limits.
+func (v *View) margin(a cells.Area, y int, ds [2]bench.Direction, tight bool) int {
+	a.Text(0, y, cells.Head, "MARGIN")
+	span := 7.0 // per cent to each side
+	for _, d := range ds {
+		for _, e := range []float64{d.Worst, d.Mismatch} {
+			if p := math.Abs(100*e) * 1.1; p > span {
+				span = min(p, 100)
+			}
+		}
+	}
+	bar := a.Part(nameAt, y, a.W-nameAt-1, a.H-y)
+	at := func(percent float64) int {
+		return int(math.Round((percent + span) / (2 * span) * float64(bar.W-1)))
+	}
+	row := 0
+	for _, d := range ds {
+		style, glyph := cells.Good, "●"
+		switch d.Judgement {
+		case uart.DependsOnPhase:
+			style, glyph = cells.Doubt, "?"
+		case uart.TooLate, uart.TooEarly:
+			style, glyph = cells.Bad, "✗"
+		}
+		text := fmt.Sprintf("%s → %s  %+.2f %%", d.Sender, d.Receiver, 100*d.Mismatch)
+		if d.Worst != d.Mismatch {
+			text += fmt.Sprintf(", worst %+.2f %%", 100*d.Worst)
+		}
+		x := bar.Text(0, row, cells.Plain, text)
+		bar.Text(x+2, row, style, fmt.Sprintf("%s %s, %.0f %% used", glyph, d.Judgement, 100*d.Limits.Used(d.Worst)))
+		row++
+		l := d.Limits
+		early, late := at(100*l.Early), at(100*l.Late)
+		for c := range bar.W {
+			r, s := '·', cells.Quiet
+			switch {
+			case c == early:
+				r, s = '[', cells.Plain
+			case c == late:
+				r, s = ']', cells.Plain
+			case c > early && c < late:
+				r = '─'
+			case c >= at(100*l.EarlyBest) && c <= at(100*l.LateBest):
+				r, s = '?', cells.Doubt
+			}
+			bar.Put(c, row, s, r)
+		}
+		bar.Put(at(0), row, cells.Plain, '┼')
+		low, high := at(100*min(d.Worst, 2*d.Mismatch-d.Worst)), at(100*max(d.Worst, 2*d.Mismatch-d.Worst))
+		for c := low; c <= high; c++ {
+			bar.Put(c, row, style, '━')
+		}
+		bar.Put(at(100*d.Mismatch), row, style, []rune(glyph)[0])
+		row++
+	}
+	l := ds[1].Limits
+	bar.Text(0, row, cells.Quiet, fmt.Sprintf("%+.0f %%", -span))
+	bar.Text(at(0), row, cells.Quiet, "0")
+	bar.Right(bar.W, row, cells.Quiet, fmt.Sprintf("%+.0f %%", span))
+	row++
+	if !tight {
+		how := fmt.Sprintf("+(0.5 - 1/%d)/%.1f, -0.5/%.1f", l.Oversampling, l.N, l.N)
+		row = bar.Paragraph(0, row, cells.Quiet, fmt.Sprintf("MCU's receiver stands %+.1f / %+.1f %%: %s; ? depends on the start phase", 100*l.RuleLate, 100*l.RuleEarly, how), 0)
+		row = bar.Paragraph(0, row, cells.Quiet, uart.WhenItBites, 0)
+	}
+	return y + row
+}
+
+// frame draws the character with both ends' bits.
+func (v *View) frame(a cells.Area, y int, l *bench.Link, way bench.Direction, tight bool) {
+	s := v.Scene(l)
+	x := a.Text(0, y, cells.Head, "FRAME")
+	a.Text(x+2, y, cells.Plain, s.Title)
+	bit := quantity.PeriodOf(l.DeviceRate()).Times(1)
+	a.Right(a.W, y, cells.Quiet, "1 bit = "+bit.Round(4))
+	y++
+	if !tight {
+		y++
+	}
+	pic := a.Part(2, y, a.W-2, a.H-y)
+	cells.Scene(pic, s)
+	// The end that the keys change carries a pointer.
+	edited := l.Device.Name
+	if !v.editDevice {
+		edited = "MCU"
+	}
+	for i := range s.Lanes {
+		if s.Lanes[i].Name == edited {
+			a.Text(0, y+i, cells.Strong, "▸")
+		}
+	}
+	y += cells.SceneHeight(s)
+	for i, n := range s.Notes {
+		style := cells.Plain
+		if i == 0 && !strings.Contains(n, "as sent") {
+			style = cells.Bad
+		}
+		y = a.Paragraph(2, y, style, n, 2)
+	}
+	y = a.Paragraph(2, y, cells.Quiet, drift(l, v.fromMCU), 2)
+	if v.entry != nil {
+		x := a.Text(0, a.H-1, cells.Strong, "character to draw, itself or in hex: ")
+		v.entry.Draw(a, x, a.H-1, "  Enter draws, Esc leaves")
+	}
+}
+
+// drift says where in the sender's bits the receiver samples.
+func drift(l *bench.Link, fromMCU bool) string {
+	e := picture.Ends(l, fromMCU)
+	r := float64(quantity.PeriodOf(e.ReceiverRate)) / float64(quantity.PeriodOf(e.SenderRate))
+	last := uart.LimitsOf(e.ReceiverSet.Frame, e.ReceiverSet.Oversampling).N
+	place := last*r - (last - 0.5)
+	text := fmt.Sprintf("samples fall at %.1f %% of the start bit and %.1f %% of the stop bit", 50*r, 100*place)
+	if os := e.ReceiverSet.Oversampling; os > 0 {
+		text += fmt.Sprintf(", up to one tick (%.1f %%) later", 100*r/float64(os))
+	}
+	return text
+}
+
+// Why implements ui.View.
+func (v *View) Why(h ui.Host) []finding.Derivation {
+	l := h.Link()
+	if l == nil {
+		return nil
+	}
+	d := l.Directions()[1]
+	if v.fromMCU {
+		d = l.Directions()[0]
+	}
+	return []finding.Derivation{d.Limits.Derivation(), l.Setting.Derivation(), l.Unit.Clock.Derivation()}
+}
+
+// Click implements ui.View: a click on nothing does nothing.
+func (v *View) Click(int, int, ui.Host) {}
+
+// Wheel implements ui.View.
+func (v *View) Wheel(bool, ui.Host) {}
+
+// Type implements ui.View.
+func (v *View) Type(k tea.KeyPressMsg, h ui.Host) tea.Cmd {
+	switch k.String() {
+	case "esc":
+		v.entry = nil
+	case "enter":
+		if c, err := Character(v.entry.Text()); err != nil {
+			h.Warn("%v", err)
+		} else {
+			v.value = c
+			v.entry = nil
+		}
+	default:
+		v.entry.Key(k)
+	}
+	return nil
+}
+
+// Character reads a character, given as itself or as two or three hex digits.
+func Character(s string) (uint16, error) {
+	if r := []rune(s); len(r) == 1 && r[0] < 0x80 {
+		return uint16(r[0]), nil
+	}
+	n, err := strconv.ParseUint(strings.TrimPrefix(strings.ToLower(strings.TrimSpace(s)), "0x"), 16, 16)
+	if err != nil || n > 0x1ff {
+		return 0, fmt.Errorf("%q: type one character, or hex from 00 to 1FF", safe.Text(s))
+	}
+	return uint16(n), nil
+}
+
+// Commands implements ui.View.
+func (v *View) Commands(h ui.Host) []ui.Command {
+	edit := func(change func(f uart.Frame) uart.Frame) func(string) tea.Cmd {
+		return func(string) tea.Cmd {
+			l := h.Link()
+			if l == nil {
+				return nil
+			}
+			end, now := "mcu", l.MCU.Frame
+			if v.editDevice {
+				end, now = "device", l.DeviceEnd.Frame
+			}
+			f := change(now)
+			if err := f.Check(); err != nil {
+				h.Warn("%v", err)
+				return nil
+			}
+			h.Edit(finding.Edit{Path: []string{"links", l.Name, end, "frame"}, Value: f.String()})
+			return nil
+		}
+	}
+	data := func(by int) func(string) tea.Cmd {
+		return edit(func(f uart.Frame) uart.Frame { f.Data += by; return f })
+	}
+	return []ui.Command{
+		{Name: "direction", Keys: []string{"d"}, Help: "draw the other direction", Short: "direction", Run: func(string) tea.Cmd { v.fromMCU = !v.fromMCU; return nil }},
+		{Name: "end", Keys: []string{"e"}, Help: "change the other end's frame with the keys below (▸ marks it)", Short: "end", Run: func(string) tea.Cmd { v.editDevice = !v.editDevice; return nil }},
+		{Name: "more-bits", Keys: []string{"+", "="}, Help: "one data bit more", Short: "data bit", Run: data(1)},
+		{Name: "fewer-bits", Keys: []string{"-"}, Help: "one data bit less", Run: data(-1)},
+		{Name: "parity", Keys: []string{"p"}, Help: "next parity rule: none, even, odd", Short: "parity", Run: edit(func(f uart.Frame) uart.Frame { f.Parity = (f.Parity + 1) % 3; return f })},
+		{Name: "stop-bits", Keys: []string{"o"}, Help: "one or two stop bits", Short: "stop", Run: edit(func(f uart.Frame) uart.Frame { f.Stop = 3 - f.Stop; return f })},
+		{Name: "rate-up", Keys: []string{">"}, Help: "next usual rate above", Short: "rate", Run: v.rateStep(h, 1)},
+		{Name: "rate-down", Keys: []string{"<"}, Help: "next usual rate below", Run: v.rateStep(h, -1)},
+		{Name: "character", Args: "[CHARACTER]", Keys: []string{"v"}, Help: "draw another character", Short: "character", Run: func(arg string) tea.Cmd {
+			if arg == "" {
+				e := ui.NewEntry()
+				v.entry = &e
+				return nil
+			}
+			c, err := Character(arg)
+			if err != nil {
+				h.Warn("%v", err)
+				return nil
+			}
+			v.value = c
+			return nil
+		}},
+	}
+}
+
+// rateStep goes to the next usual rate.
+func (v *View) rateStep(h ui.Host, by int) func(string) tea.Cmd {
+	return func(string) tea.Cmd {
+		l := h.Link()
+		if l == nil {
+			return nil
+		}
+		end, now := "mcu", l.Wanted
+		if v.editDevice {
+			end, now = "device", l.DeviceEnd.Rate
+		}
+		best := quantity.Rate(0)
+		for _, u := range clock.Usual {
+			r := quantity.Rate(u) * quantity.Baud
+			if by > 0 && r > now && best == 0 || by < 0 && r < now {
+				best = r
+			}
+		}
+		if best == 0 {
+			h.Say("no usual rate beyond %s; :set links.%s.%s.rate VALUE takes any", now, l.Name, end)
+			return nil
+		}
+		h.Edit(finding.Edit{Path: []string{"links", l.Name, end, "rate"}, Value: best.String()})
+		return nil
+	}
+}

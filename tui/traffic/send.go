@@ -1,0 +1,125 @@
+package traffic
+
+import (
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"gavrix/core/bus/uart"
+	"gavrix/core/check"
+	"gavrix/core/safe"
+	"gavrix/draw/cells"
+	"gavrix/tui/ui"
+)
+
+// endings are the choices for what follows a typed line.
+var endings = []struct{ name, bytes string }{
+	{"␊", "\n"}, {"␍␊", "\r\n"}, {"␍", "\r"}, {"no ending", ""},
+}
+
+// sender is the line to send from: what will go out is shown, byte by byte
+// and with its time on the line, before Enter.
+type sender struct {
+	entry  ui.Entry
+	hex    bool
+	ending int
+}
+
+func newSender() *sender { return &sender{entry: ui.NewEntry()} }
+
+func (s *sender) height() int { return 4 }
+
+// bytes gives what would be sent.
+func (s *sender) bytes() ([]byte, error) {
+	if s.hex {
+		return hexBytes(s.entry.Text())
+	}
+	b, err := Unescape(s.entry.Text())
+	return append(b, endings[s.ending].bytes...), err
+}
+
+func hexBytes(text string) ([]byte, error) {
+	c, err := check.ParseHex(text, false)
+	return check.Bytes(c), err
+}
+
+// Unescape reads a typed text with escapes such as \n or \x1b.
+func Unescape(s string) ([]byte, error) {
+	out, err := strconv.Unquote(`"` + strings.ReplaceAll(s, `"`, `\"`) + `"`)
+	if err != nil {
+		return nil, errors.New(`use \n, \r, \t, \\ and \xNN for special bytes`)
+	}
+	return []byte(out), nil
+}
+
+func (s *sender) draw(a cells.Area, h ui.Host) {
+	for x := range a.W {
+		a.Put(x, 0, cells.Quiet, '─')
+	}
+	what := "MCU sends"
+	if s.hex {
+		what = "MCU sends, in hex"
+	}
+	x := a.Text(0, 1, cells.Strong, what+" ")
+	behind := ""
+	if !s.hex {
+		behind = endings[s.ending].name
+	}
+	s.entry.Draw(a, x, 1, behind)
+	data, err := s.bytes()
+	switch {
+	case err != nil && s.entry.Text() != "":
+		a.Text(0, 2, cells.Bad, err.Error())
+	case len(data) == 0:
+		a.Text(0, 2, cells.Quiet, "nothing to send yet")
+	default:
+		n := len(data)
+		text := fmt.Sprintf("%d bytes: % X", n, data)
+		if l := h.Link(); l != nil {
+			text = fmt.Sprintf("%d bytes, %s on the line: % X", n, uart.Duration(l.MCU, n).Round(4), data)
+		}
+		a.Text(0, 2, cells.Plain, text)
+	}
+	a.Text(0, 3, cells.Quiet, "Enter sends   Tab line ending   Ctrl+X text or hex   ↑ ↓ earlier   Esc leaves")
+}
+
+// key handles a key; true closes the line.
+func (s *sender) key(k tea.KeyPressMsg, h ui.Host) bool {
+	switch k.String() {
+	case "esc":
+		return true
+	case "tab":
+		s.ending = (s.ending + 1) % len(endings)
+	case "ctrl+x":
+		s.hex = !s.hex
+	case "enter":
+		data, err := s.bytes()
+		if sendNow(h, data, err) {
+			s.entry.Keep()
+		}
+	default:
+		s.entry.Key(k)
+	}
+	return false
+}
+
+// sendNow sends on the selected link and says what became of it.
+func sendNow(h ui.Host, data []byte, err error) bool {
+	switch {
+	case err != nil:
+		h.Warn("not sent: %v", err)
+		return false
+	case len(data) == 0:
+		h.Warn("not sent: there is nothing to send")
+		return false
+	}
+	if err := h.Session().Send(h.LinkIndex(), data); err != nil {
+		h.Warn("not sent: %v", err)
+		return false
+	}
+	h.Say("sent %s", safe.Bytes(data))
+	return true
+}

@@ -1,0 +1,58 @@
+// Package ui holds what the shell and its views share: commands, the entry
+// line, and what a view may ask of the shell. Views know nothing of each
+// other.
+package ui
+
+import (
+	tea "charm.land/bubbletea/v2"
+
+	"gavrix/core/bench"
+	"gavrix/core/capture"
+	"gavrix/core/finding"
+	"gavrix/core/link"
+	"gavrix/core/quantity"
+	"gavrix/draw/cells"
+)
+
+// Host is what a view may ask of the shell.
+type Host interface {
+	Bench() *bench.Bench // nil when a capture without a bench is shown
+	Link() *bench.Link   // the selected one; nil as above
+	LinkIndex() uint16
+	Snapshot() *capture.Snapshot
+	Session() link.Session // nil when a capture is shown
+	Now() quantity.Time
+	// Edit changes the bench as one step and brings it into the simulation.
+	Edit(edits ...finding.Edit)
+	// Say shows a message in the footer until the next key.
+	Say(format string, args ...any)
+	// Warn is Say for what went wrong.
+	Warn(format string, args ...any)
+}
+
+// Command is one thing that can be done, by key or by name.
+type Command struct {
+	Name string // as typed behind the colon
+	Args string // what may follow, for the help; "" takes nothing
+	Keys []string
+	Help string
+	// Short is the footer's word; commands without one are not shown there.
+	Short string
+	Run   func(arg string) tea.Cmd
+}
+
+// View is one of the shell's views.
+type View interface {
+	Name() string
+	Draw(a cells.Area, h Host)
+	Commands(h Host) []Command
+	// Typing says whether the view has an entry line open, which then takes
+	// all keys through Type.
+	Typing() bool
+	Type(k tea.KeyPressMsg, h Host) tea.Cmd
+	// Click is a press of the mouse at a place in the view's area.
+	Click(x, y int, h Host)
+	Wheel(down bool, h Host)
+	// Why gives the derivations of what the view shows.
+	Why(h Host) []finding.Derivation
+}
