@@ -115,7 +115,7 @@ func TestNoControlCharacterGetsThrough(t *testing.T) {
 		require.True(t, r == '\n' || unicode.IsPrint(r), "%U in SVG", r)
 	}
 	_, text := titles(t, b.Bytes())
-	assert.Contains(t, text, "␛")
+	assert.Contains(t, text, "¤")
 	g := cells.New(80, 4)
 	cells.Scene(g.All(), s)
 	for _, r := range g.String() {

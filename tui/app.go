@@ -111,7 +111,7 @@ type checkedMsg struct {
 
 // look takes a snapshot if something is new, and says whether it did.
 func (a *App) look() bool {
-	if a.snap != nil && a.store.Version() == a.version && a.snap.Now == a.Now() {
+	if a.snap != nil && a.version != 0 && a.store.Version() == a.version && a.snap.Now == a.Now() {
 		return false
 	}
 	a.version = a.store.Version()
@@ -265,6 +265,7 @@ func (a *App) Edit(edits ...finding.Edit) {
 func (a *App) applied(text string) {
 	clear(a.results)
 	a.quitting = false
+	a.version = 0 // the findings are to be found anew
 	if a.session == nil {
 		a.Say("%s", text)
 		return
@@ -273,6 +274,5 @@ func (a *App) applied(text string) {
 		a.Warn("%v", err)
 		return
 	}
-	a.snap = nil
 	a.Say("%s", text)
 }

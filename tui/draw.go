@@ -440,8 +440,8 @@ func keyName(k string) string {
 
 // drawHelp lists all commands with their keys.
 func (a *App) drawHelp(p cells.Area) {
-	var rows []helpRow
-	section := func(title string, cs []ui.Command) {
+	var left, right []helpRow
+	section := func(rows []helpRow, title string, cs []ui.Command) []helpRow {
 		rows = append(rows, helpRow{head: title})
 		for _, c := range cs {
 			var keys []string
@@ -454,30 +454,26 @@ func (a *App) drawHelp(p cells.Area) {
 			}
 			rows = append(rows, helpRow{keys: strings.Join(keys, " "), name: name, text: c.Help})
 		}
-		rows = append(rows, helpRow{})
+		return append(rows, helpRow{})
 	}
-	section(strings.ToUpper(a.current().Name()), a.current().Commands(a))
-	section("EVERYWHERE", a.commands())
-	section("IN THE LIST OF LINKS", a.paneCommands())
-	columns := 1
+	left = section(left, strings.ToUpper(a.current().Name()), a.current().Commands(a))
+	left = section(left, "IN THE LIST OF LINKS", a.paneCommands())
+	right = section(right, "EVERYWHERE", a.commands())
+	columns := [][]helpRow{append(left, right...)}
 	if p.W >= 150 {
-		columns = 2
+		columns = [][]helpRow{left, right}
 	}
-	room := p.H - 1
-	maxTop := max(0, (len(rows)+columns-1)/columns-room)
+	room, longest := p.H-1, 0
+	for _, c := range columns {
+		longest = max(longest, len(c))
+	}
+	maxTop := max(0, longest-room)
 	a.helpTop = min(a.helpTop, maxTop)
-	per := max((len(rows)+columns-1)/columns, room)
-	if columns == 1 {
-		per = len(rows)
-	}
-	for c := range columns {
-		col := p.Part(1+c*(p.W/columns), 0, p.W/columns-2, p.H)
-		for i := range room {
-			at := a.helpTop + c*per + i
-			if at >= len(rows) || a.helpTop+i >= per {
-				break
-			}
-			rows[at].draw(col, i)
+	for i, c := range columns {
+		w := p.W / len(columns)
+		col := p.Part(1+i*w, 0, w-2, room)
+		for y := 0; y < room && a.helpTop+y < len(c); y++ {
+			c[a.helpTop+y].draw(col, y)
 		}
 	}
 	more := "any other key closes the help"

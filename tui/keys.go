@@ -246,7 +246,7 @@ func (a *App) commands() []ui.Command {
 		cs = append(cs, a.timeCommands()...)
 	}
 	return append(cs,
-		ui.Command{Name: "keep", Args: "FILE", Help: "save the capture so far to a pcapng file", Run: a.keep},
+		ui.Command{Name: "keep", Args: "FILE", Help: "save the capture so far as pcapng", Run: a.keep},
 		ui.Command{Name: "quit", Keys: []string{"q"}, Help: "leave", Run: a.quit})
 }
 
@@ -270,7 +270,7 @@ func (a *App) benchCommands() []ui.Command {
 			}
 			return nil
 		}},
-		{Name: "set", Args: "PATH VALUE", Help: "change any value of the bench, as links.lower-gauge.mcu.rate 19200", Run: func(arg string) tea.Cmd {
+		{Name: "set", Args: "PATH VALUE", Help: "change a value: links.NAME.mcu.rate 19200", Run: func(arg string) tea.Cmd {
 			path, value, ok := strings.Cut(arg, " ")
 			if !ok {
 				a.Warn("write a path and a value: set links.lower-gauge.mcu.rate 19200")
@@ -279,12 +279,12 @@ func (a *App) benchCommands() []ui.Command {
 			a.Edit(finding.Edit{Path: strings.Split(path, "."), Value: strings.TrimSpace(value)})
 			return nil
 		}},
-		{Name: "remove", Args: "PATH", Help: "remove a value of the bench, so that its default holds", Run: func(arg string) tea.Cmd {
+		{Name: "remove", Args: "PATH", Help: "remove a value: its default holds then", Run: func(arg string) tea.Cmd {
 			a.Edit(finding.Edit{Op: finding.Delete, Path: strings.Split(arg, ".")})
 			return nil
 		}},
 		{Name: "save", Args: "[FILE]", Keys: []string{"S", "ctrl+s"}, Help: "save the bench", Short: "save", Run: a.save},
-		{Name: "checks", Keys: []string{"c"}, Help: "run the checks of the selected link; Esc stops them", Short: "checks", Run: a.runChecks},
+		{Name: "checks", Keys: []string{"c"}, Help: "run the link's checks; Esc stops them", Short: "checks", Run: a.runChecks},
 		{Name: "why", Keys: []string{"w"}, Help: "show how the next number came about", Short: "why", Run: func(string) tea.Cmd {
 			if n := len(a.current().Why(a)); n > 0 {
 				a.why = (a.why + 1) % n
@@ -303,7 +303,7 @@ func (a *App) timeCommands() []ui.Command {
 				return nil
 			}
 			f()
-			a.snap = nil
+			a.version = 0
 			return nil
 		}
 	}
@@ -313,7 +313,7 @@ func (a *App) timeCommands() []ui.Command {
 		{Name: "step-bit", Keys: []string{","}, Help: "stop, and go on by one bit of the link", Run: pace(func() { a.session.StepBit(a.LinkIndex()) })},
 		{Name: "slower", Keys: []string{"["}, Help: "time at a tenth of the pace", Run: pace(func() { a.session.SetSpeed(a.session.Pace().Speed / 10) })},
 		{Name: "faster", Keys: []string{"]"}, Help: "time at ten times the pace", Run: pace(func() { a.session.SetSpeed(a.session.Pace().Speed * 10) })},
-		{Name: "record", Args: "FILE", Help: "record to a pcapng file from the capture's start on, while it goes on", Run: a.record},
+		{Name: "record", Args: "FILE", Help: "record all to a pcapng file", Run: a.record},
 	}
 }
 

@@ -31,6 +31,7 @@ func drawCommand() *cobra.Command {
 type frameOptions struct {
 	link, from, value, out         string
 	frame, rate, other, otherRate  string
+	sets                           []string
 	inverted                       bool
 	otherOversampling, columnsWide int
 }
@@ -57,6 +58,7 @@ bench, or from --frame and --rate.`,
 	}
 	fl := c.Flags()
 	fl.StringVar(&o.link, "link", "", "link of the bench")
+	fl.StringArrayVar(&o.sets, "set", nil, "change a value of the bench first, as PATH=VALUE (may be given again)")
 	fl.StringVar(&o.from, "from", "device", "who sends: mcu or device")
 	fl.StringVar(&o.value, "value", "34", "the character, in hex")
 	fl.StringVar(&o.frame, "frame", "8N1", "frame of the sender")
@@ -78,6 +80,9 @@ func (o *frameOptions) scene(args []string) (*scene.Scene, error) {
 	if len(args) == 1 {
 		b, err := loadBench(args[0])
 		if err != nil {
+			return nil, err
+		}
+		if err := applySets(b, o.sets); err != nil {
 			return nil, err
 		}
 		l := b.Links[0]

@@ -4,6 +4,7 @@ package diagnose
 
 import (
 	"fmt"
+	"sort"
 	"strings"
 
 	"gavrix/core/bench"
@@ -29,42 +30,68 @@ type Exchange struct {
 	AnswerAt   quantity.Time
 }
 
-// Last gives the last exchange on a link; ok is false when the MCU sent
-// nothing yet.
-func Last(snap *capture.Snapshot, l uint16) (Exchange, bool) {
-	var x Exchange
-	found := false
-	// The newest records come first; the answer stands behind what was sent.
-	var answers []*record.Record
-	look := func(r *record.Record) bool {
-		if r.Kind != record.Chars || r.Link != l || r.Len() == 0 {
-			return false
+// memory is how long an unanswered message stays worth a finding.
+const memory = 30 * quantity.Second
+
+// Recent gives the exchanges of a link that began in the last 30 s, and after
+// the last change of settings, oldest first.
+func Recent(snap *capture.Snapshot, l uint16) []Exchange {
+	var runs []*record.Record
+	take := func(r *record.Record) {
+		if r.Kind == record.Chars && r.Link == l && r.Len() > 0 &&
+			(r.From == record.Device && r.Seen == record.MCU || r.From == record.MCU && (r.Seen == record.Tap || r.Seen == record.Nobody)) {
+			runs = append(runs, r)
 		}
+	}
+	from := snap.Len()
+	for n := 0; from > 0 && n < 20_000; n++ {
+		r := snap.At(from - 1)
+		if r.Start < snap.Now-memory || r.Kind == record.Changed && r.Link == l {
+			break
+		}
+		from--
+	}
+	for i := from; i < snap.Len(); i++ {
+		take(snap.At(i))
+	}
+	for i := range snap.Running {
+		take(&snap.Running[i])
+	}
+	sort.SliceStable(runs, func(i, j int) bool { return runs[i].Start < runs[j].Start })
+	var out []Exchange
+	for _, r := range runs {
+		if r.From == record.MCU {
+			out = append(out, Exchange{Sent: r.Data, Start: r.Start, End: r.End})
+			continue
+		}
+		if len(out) == 0 {
+			continue // it answers something older
+		}
+		x := &out[len(out)-1]
+		if x.Answer == nil {
+			x.AnswerAt = r.Start
+		}
+		x.Answer = append(x.Answer, r.Data...)
+		x.Marks |= r.AllFlags()
+	}
+	return out
+}
+
+// lastUnanswered gives the newest exchange without an answer, unless the same
+// message was answered since.
+func lastUnanswered(snap *capture.Snapshot, l uint16) (Exchange, bool) {
+	all := Recent(snap, l)
+	answered := map[string]bool{}
+	for i := len(all) - 1; i >= 0; i-- {
+		x := all[i]
 		switch {
-		case r.From == record.Device && r.Seen == record.MCU:
-			answers = append(answers, r)
-		case r.From == record.MCU && (r.Seen == record.Tap || r.Seen == record.Nobody):
-			x.Sent, x.Start, x.End = r.Data, r.Start, r.End
-			found = true
-		}
-		return found
-	}
-	for i := len(snap.Running) - 1; i >= 0 && !found; i-- {
-		look(&snap.Running[i])
-	}
-	for i, n := snap.Len()-1, 0; i >= 0 && n < 20_000 && !found; i, n = i-1, n+1 {
-		look(snap.At(i))
-	}
-	for i := len(answers) - 1; i >= 0 && found; i-- {
-		if a := answers[i]; a.End > x.Start {
-			if x.Answer == nil {
-				x.AnswerAt = a.Start
-			}
-			x.Answer = append(x.Answer, a.Data...)
-			x.Marks |= a.AllFlags()
+		case len(x.Answer) > 0:
+			answered[string(x.Sent)] = true
+		case snap.Now >= x.End+patience && !answered[string(x.Sent)]:
+			return x, true
 		}
 	}
-	return x, found
+	return Exchange{}, false
 }
 
 // Link gives findings about the newest traffic of a link. Those that the
@@ -83,13 +110,16 @@ func Link(snap *capture.Snapshot, l *bench.Link) []finding.Finding {
 }
 
 func unanswered(snap *capture.Snapshot, l *bench.Link) (finding.Finding, bool) {
-	x, ok := Last(snap, l.Index)
-	if _, streams := l.Device.Streams(); !ok || streams || len(x.Answer) > 0 || snap.Now < x.End+patience {
+	if _, streams := l.Device.Streams(); streams {
+		return finding.Finding{}, false
+	}
+	x, ok := lastUnanswered(snap, l.Index)
+	if !ok {
 		return finding.Finding{}, false
 	}
 	f := finding.Finding{
 		Severity: finding.Warning, Code: "no-answer", Where: finding.Place{Link: l.Name, At: x.Start},
-		Seen: fmt.Sprintf("%s got no answer in %s", safe.Bytes(x.Sent), (snap.Now - x.End).Round(2)),
+		Seen: fmt.Sprintf("%s got no answer (at %.3f s)", safe.Bytes(x.Sent), x.Start.Seconds()),
 	}
 	// What the settings of both ends, as stated, make of these bytes.
 	values := make([]uint16, len(x.Sent))

@@ -10,14 +10,24 @@ import (
 )
 
 // Byte gives the one-cell symbol of a byte from the wire: the character itself
-// for printable ASCII, its control picture (␀ to ␟, ␡) for a control
-// character, and a middle dot for every byte that ASCII does not define.
+// for printable ASCII, an arrow or sign of its own for the control characters
+// that texts are made with, ¤ for the other ones, and a middle dot for every
+// byte that ASCII does not define. The signs are ones that common terminal
+// fonts have.
 func Byte(b byte) rune {
 	switch {
-	case b < 0x20:
-		return 0x2400 + rune(b)
+	case b == 0:
+		return '∅'
+	case b == '\t':
+		return '⇥'
+	case b == '\n':
+		return '↵'
+	case b == '\r':
+		return '⇤'
 	case b == 0x7f:
-		return '␡'
+		return '⌫'
+	case b < 0x20:
+		return '¤'
 	case b > 0x7f:
 		return '·'
 	}
@@ -33,7 +43,7 @@ func Bytes(data []byte) string {
 	return s.String()
 }
 
-// Text makes a text showable: control characters become their pictures,
+// Text makes a text showable: control characters become symbols,
 // other unprintable characters and broken UTF-8 the replacement character.
 func Text(s string) string {
 	clean := true

@@ -21,6 +21,6 @@ func TestNothingUnprintableComesOut(t *testing.T) {
 		}
 		require.Equal(rt, len(raw), utf8.RuneCountInString(Bytes(raw)))
 	})
-	assert.Equal(t, "3␊␛␡·A", Bytes([]byte{'3', '\n', 0x1b, 0x7f, 0x9b, 'A'}))
+	assert.Equal(t, "3↵¤⌫·A∅⇥⇤", Bytes([]byte{'3', '\n', 0x1b, 0x7f, 0x9b, 'A', 0, '\t', '\r'}))
 	assert.Equal(t, "gauge → 1.5 µs", Text("gauge → 1.5 µs"))
 }

@@ -14,24 +14,8 @@ import (
 	"gavrix/draw/paper"
 )
 
-// controlNames are the names of the control characters, whose pictures the
-// embedded font does not have.
-var controlNames = strings.Fields("NUL SOH STX ETX EOT ENQ ACK BEL BS HT LF VT FF CR SO SI DLE DC1 DC2 DC3 DC4 NAK SYN ETB CAN EM SUB ESC FS GS RS US")
-
-func printable(s string) string {
-	var b strings.Builder
-	for _, r := range s {
-		switch {
-		case r >= 0x2400 && r < 0x2420:
-			b.WriteString("‹" + controlNames[r-0x2400] + "›")
-		case r == '␡':
-			b.WriteString("‹DEL›")
-		default:
-			b.WriteRune(r)
-		}
-	}
-	return b.String()
-}
+// printable names the symbols that the embedded font does not have.
+var printable = strings.NewReplacer("∅", "‹NUL›", "⇥", "‹TAB›", "↵", "‹LF›", "⇤", "‹CR›", "⌫", "‹DEL›").Replace
 
 // Write writes a scene on one page of its own size.
 func Write(w io.Writer, s *scene.Scene) error {

@@ -19,7 +19,8 @@ type Theme struct {
 const off = "\x1b[m"
 
 // New gives the theme for a dark or light background. No meaning hangs on a
-// hue alone: each also has a glyph or a word.
+// hue alone: each also has a glyph or a word. All colours are among the usual
+// 256, so that they look the same on a terminal with fewer than 2^24.
 func New(dark bool) *Theme {
 	pick := func(d, l string) color.Color {
 		if dark {
@@ -30,21 +31,21 @@ func New(dark bool) *Theme {
 	st := lipgloss.NewStyle
 	base := map[cells.Style]lipgloss.Style{
 		cells.Plain:   st(),
-		cells.Quiet:   st().Foreground(pick("#7f8a94", "#69737c")),
+		cells.Quiet:   st().Foreground(pick("#808080", "#767676")),
 		cells.Strong:  st().Bold(true),
-		cells.Head:    st().Foreground(pick("#c3b48a", "#6d5a1e")).Bold(true),
-		cells.Good:    st().Foreground(pick("#7fc4b8", "#00685c")),
-		cells.Doubt:   st().Foreground(pick("#e0b04a", "#8a5a00")),
-		cells.Bad:     st().Foreground(pick("#ff8f7a", "#b3261e")).Bold(true),
-		cells.Info:    st().Foreground(pick("#9fb4d8", "#2d4f8a")),
-		cells.HueUart: st().Foreground(pick("#8fb8de", "#1d5a94")),
-		cells.Ours:    st().Foreground(pick("#d9c7a0", "#6b5200")),
-		cells.Theirs:  st().Foreground(pick("#a9d3e8", "#0b5370")),
+		cells.Head:    st().Foreground(pick("#d7af5f", "#875f00")).Bold(true),
+		cells.Good:    st().Foreground(pick("#5fd7af", "#005f5f")),
+		cells.Doubt:   st().Foreground(pick("#d7af00", "#af5f00")),
+		cells.Bad:     st().Foreground(pick("#ff875f", "#af0000")).Bold(true),
+		cells.Info:    st().Foreground(pick("#afafd7", "#005f87")),
+		cells.HueUart: st().Foreground(pick("#87afd7", "#005faf")),
+		cells.Ours:    st().Foreground(pick("#d7d7af", "#5f5f00")),
+		cells.Theirs:  st().Foreground(pick("#afd7d7", "#005f87")),
 		cells.Number:  st().Underline(true),
-		cells.Entry:   st().Foreground(pick("#ffffff", "#000000")).Background(pick("#2a3440", "#dfe5ea")),
+		cells.Entry:   st().Foreground(pick("#ffffff", "#000000")).Background(pick("#303030", "#dadada")),
 	}
 	t := &Theme{}
-	sel := pick("#26323d", "#dde6ee")
+	sel := pick("#303030", "#e4e4e4")
 	for s := cells.Style(0); s < cells.Styles; s++ {
 		t.on[s] = opening(base[s])
 		t.on[s|cells.Selected] = opening(base[s].Background(sel))

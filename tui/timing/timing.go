@@ -74,14 +74,21 @@ func (v *View) Draw(a cells.Area, h ui.Host) {
 	if !tight {
 		y++
 	}
-	v.frame(a, y, l, way, tight)
+	y = v.frame(a, y, l, v.fromMCU, tight)
+	if a.H-y >= 12 && v.entry == nil {
+		v.frame(a, y+1, l, !v.fromMCU, tight)
+	}
+	if v.entry != nil {
+		x := a.Text(0, a.H-1, cells.Strong, "character to draw, itself or in hex: ")
+		v.entry.Draw(a, x, a.H-1, "  Enter draws, Esc leaves")
+	}
 }
 
 const (
-	gutter = 9  // column of the operators
-	nameAt = 18 // column of the hop's name
+	gutter = 8  // column of the operators
+	nameAt = 15 // column of the hop's name
 	freqAt = 43 // column at which frequencies end
-	moreAt = 46
+	moreAt = 45
 )
 
 // rate draws the clock path as a written sum, frequencies below each other.
@@ -112,7 +119,8 @@ func (v *View) rate(a cells.Area, y int, l *bench.Link) int {
 		style = cells.Bad
 	}
 	row(fmt.Sprintf("÷ %d", s.N), "divider, "+origin, s.Rate.Grouped()+" Bd", style,
-		fmt.Sprintf("%s of %s   %s", clock.Percent(s.Error), l.Wanted, register(l)))
+		fmt.Sprintf("%s of %s", clock.Percent(s.Error), l.Wanted))
+	row("", "to write", fmt.Sprintf("0x%03X", s.Register), cells.Strong, withSource(register(l), l.Unit.Source, a.W-moreAt))
 	tolerance := ""
 	if t := l.Device.Tolerance; t != 0 {
 		tolerance = fmt.Sprintf("±%.2f %%  ", t.Percent())
@@ -137,7 +145,15 @@ func register(l *bench.Link) string {
 	if name == "" {
 		name = "register"
 	}
-	return fmt.Sprintf("%s = %d (0x%03X)", name, l.Setting.Register, l.Setting.Register)
+	return fmt.Sprintf("%s = %d", name, l.Setting.Register)
+}
+
+// withSource adds the source where it fits.
+func withSource(text, source string, room int) string {
+	if with := text + "  " + source; source != "" && cells.Width(with) <= room {
+		return with
+	}
+	return text
 }
 
 // margin draws both directions' mismatch on a scale with the limits.
@@ -208,9 +224,10 @@ func (v *View) margin(a cells.Area, y int, ds [2]bench.Direction, tight bool) in
 	return y + row
 }
 
-// frame draws the character with both ends' bits.
-func (v *View) frame(a cells.Area, y int, l *bench.Link, way bench.Direction, tight bool) {
-	s := v.Scene(l)
+// frame draws the character with both ends' bits in one direction, and gives
+// the row behind it.
+func (v *View) frame(a cells.Area, y int, l *bench.Link, fromMCU, tight bool) int {
+	s := picture.Frame(picture.Ends(l, fromMCU), v.value)
 	x := a.Text(0, y, cells.Head, "FRAME")
 	a.Text(x+2, y, cells.Plain, s.Title)
 	bit := quantity.PeriodOf(l.DeviceRate()).Times(1)
@@ -239,11 +256,7 @@ func (v *View) frame(a cells.Area, y int, l *bench.Link, way bench.Direction, ti
 		}
 		y = a.Paragraph(2, y, style, n, 2)
 	}
-	y = a.Paragraph(2, y, cells.Quiet, drift(l, v.fromMCU), 2)
-	if v.entry != nil {
-		x := a.Text(0, a.H-1, cells.Strong, "character to draw, itself or in hex: ")
-		v.entry.Draw(a, x, a.H-1, "  Enter draws, Esc leaves")
-	}
+	return a.Paragraph(2, y, cells.Quiet, drift(l, fromMCU), 2)
 }
 
 // drift says where in the sender's bits the receiver samples.

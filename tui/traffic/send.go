@@ -17,7 +17,7 @@ import (
 
 // endings are the choices for what follows a typed line.
 var endings = []struct{ name, bytes string }{
-	{"␊", "\n"}, {"␍␊", "\r\n"}, {"␍", "\r"}, {"no ending", ""},
+	{"↵ LF", "\n"}, {"⇤↵ CR LF", "\r\n"}, {"⇤ CR", "\r"}, {"no ending", ""},
 }
 
 // sender is the line to send from: what will go out is shown, byte by byte
@@ -77,9 +77,13 @@ func (s *sender) draw(a cells.Area, h ui.Host) {
 		a.Text(0, 2, cells.Quiet, "nothing to send yet")
 	default:
 		n := len(data)
-		text := fmt.Sprintf("%d bytes: % X", n, data)
+		word := "bytes"
+		if n == 1 {
+			word = "byte"
+		}
+		text := fmt.Sprintf("%d %s: % X", n, word, data)
 		if l := h.Link(); l != nil {
-			text = fmt.Sprintf("%d bytes, %s on the line: % X", n, uart.Duration(l.MCU, n).Round(4), data)
+			text = fmt.Sprintf("%d %s, %s on the line: % X", n, word, uart.Duration(l.MCU, n).Round(4), data)
 		}
 		a.Text(0, 2, cells.Plain, text)
 	}

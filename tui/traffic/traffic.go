@@ -142,11 +142,11 @@ func (v *View) counters(a cells.Area, y int, h ui.Host, snap *capture.Snapshot, 
 					parts = append(parts, fmt.Sprintf("%d %s", n, f))
 				}
 			}
-			text, style = fmt.Sprintf("  ▲ %s, last %s", strings.Join(parts, ", "), ago(h.Now()-c.LastBad)), cells.Bad
+			text, style = fmt.Sprintf("  ▲ %s, %s", strings.Join(parts, ", "), ago(h.Now()-c.LastBad)), cells.Bad
 		}
 		x = a.Text(x, y, style, text)
-		if c.Chars > 0 {
-			x = a.Text(x, y, cells.Quiet, "  last "+ago(h.Now()-c.Last))
+		if last := "  last " + ago(h.Now()-c.Last); c.Chars > 0 && x+cells.Width(last) <= a.W {
+			x = a.Text(x, y, cells.Quiet, last)
 		}
 		if c.Zeroed > 0 {
 			a.Text(x, y, cells.Quiet, "  since "+stamp(c.Zeroed))
@@ -201,14 +201,14 @@ func stamp(t quantity.Time) string {
 	return s[:len(s)-3] + " " + s[len(s)-3:]
 }
 
-func (v *View) height(i int) int {
+func (v *View) height(i, w int) int {
 	l := &v.lines[i]
 	h := 1
 	if !v.dense && i > 0 {
 		h += gapRows(l.Gap)
 	}
 	if v.open && l.Key == v.selected {
-		h += v.unfoldedHeight(l)
+		h += v.unfoldedHeight(l, w)
 	}
 	return h
 }
@@ -219,25 +219,25 @@ func (v *View) list(a cells.Area, top int, meta *capture.Meta, h ui.Host) {
 	v.selected = v.lines[sel].Key
 	// From the selected line upwards until half the room is used when held,
 	// all of it when following.
-	room := a.H - v.height(sel)
+	room := a.H - v.height(sel, a.W)
 	share := room
 	if v.paused {
 		share = room / 2
 		below := 0
 		for i := sel + 1; i < len(v.lines) && below < room-share; i++ {
-			below += v.height(i)
+			below += v.height(i, a.W)
 		}
 		share = room - min(below, room-share)
 	}
 	first := sel
 	used := 0
-	for first > 0 && used+v.height(first-1) <= share {
+	for first > 0 && used+v.height(first-1, a.W) <= share {
 		first--
-		used += v.height(first)
+		used += v.height(first, a.W)
 	}
 	y := 0
 	if !v.paused {
-		y = max(a.H-used-v.height(sel), 0)
+		y = max(a.H-used-v.height(sel, a.W), 0)
 		if first == 0 {
 			y = 0
 		}
@@ -256,7 +256,7 @@ func (v *View) line(a cells.Area, y, top, i int, meta *capture.Meta, h ui.Host) 
 	if v.dense {
 		v.denseLine(a, y, i, link)
 	} else {
-		y = v.spineLine(a, y, i, link)
+		y = v.spineLine(a, y, i, link, h)
 	}
 	if l.Key == v.selected && v.paused {
 		a.Mark(y)
@@ -327,9 +327,31 @@ func happened(l *dialogue.Line) (string, cells.Style) {
 	return l.Kind.String() + ": " + l.Text, style
 }
 
+// answerTime is how long after a message its answer may begin before the
+// message counts as unanswered.
+const answerTime = 100 * quantity.Millisecond
+
+// unanswered says whether a device that answers did not answer this line.
+func (v *View) unanswered(i int, h ui.Host) bool {
+	l := &v.lines[i]
+	b := h.Bench()
+	if b == nil || int(l.Link) >= len(b.Links) || l.From != record.MCU {
+		return false
+	}
+	if _, streams := b.Links[l.Link].Device.Streams(); streams {
+		return false
+	}
+	for _, next := range v.lines[i+1:] {
+		if next.Link == l.Link && next.Kind == record.Chars && next.At > l.At {
+			return next.From == record.MCU
+		}
+	}
+	return h.Now() > l.End+answerTime
+}
+
 // spineLine draws a line beside the spine: the MCU's bytes on its left, the
 // device's on its right, silence as a longer spine.
-func (v *View) spineLine(a cells.Area, y, i int, link *capture.Link) int {
+func (v *View) spineLine(a cells.Area, y, i int, link *capture.Link, h ui.Host) int {
 	const timeW = 15
 	spine := timeW + (a.W-timeW)*2/5
 	l := &v.lines[i]
@@ -375,7 +397,10 @@ func (v *View) spineLine(a cells.Area, y, i int, link *capture.Link) int {
 		if hex := hexOf(l, free); hex != "" && cells.Width(hex) <= free {
 			room.Right(room.W-w-2, 0, cells.Quiet, hex)
 		}
-		a.Text(spine+3+cells.Width(name), y, cells.Bad, marks)
+		x := a.Text(spine+3+cells.Width(name), y, cells.Bad, marks)
+		if v.unanswered(i, h) {
+			a.Text(x+2, y, cells.Doubt, "no answer")
+		}
 		return y
 	}
 	room := a.Part(spine+2, y, a.W-spine-2, 1)
@@ -429,13 +454,15 @@ func (v *View) denseLine(a cells.Area, y, i int, link *capture.Link) {
 	a.Text(x+2, y, cells.Bad, marks)
 }
 
-const perRow = 16
+// columns is the number of bytes beside each other in an unfolded line.
+func columns(w int) int { return max(min((w-10)/9, 16), 1) }
 
-func (v *View) unfoldedHeight(l *dialogue.Line) int {
+func (v *View) unfoldedHeight(l *dialogue.Line, w int) int {
 	if l.Kind != record.Chars {
 		return 1
 	}
-	return 3 + 4*((len(l.Data)+perRow-1)/perRow)
+	n := columns(w)
+	return 4 + 4*((len(l.Data)+n-1)/n)
 }
 
 // unfold shows a line's bytes in all forms below it.
@@ -446,8 +473,9 @@ func (v *View) unfold(a cells.Area, y int, l *dialogue.Line, link *capture.Link,
 		return y + 1
 	}
 	v.char = min(max(v.char, 0), max(len(l.Data)-1, 0))
-	a.Text(in, y, cells.Plain, sentence(l, link))
-	y++
+	a.Part(0, y, a.W, 2).Paragraph(in, 0, cells.Plain, sentence(l, link), 2)
+	y += 2
+	perRow := columns(a.W)
 	for from := 0; from < len(l.Data); from += perRow {
 		for k, name := range []string{"text", "hex", "dec", "bin"} {
 			a.Text(in, y+k, cells.Quiet, name)
@@ -516,6 +544,9 @@ func (v *View) move(by int) {
 	if len(v.lines) == 0 {
 		return
 	}
+	if !v.paused && by < 0 {
+		by++ // the newest line is the first to be selected
+	}
 	i := min(max(v.selectedIndex()+by, 0), len(v.lines)-1)
 	v.selected, v.has, v.paused = v.lines[i].Key, true, true
 	v.char = 0
@@ -559,13 +590,13 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 		{Name: "page-older", Keys: []string{"pgup"}, Help: "a page back", Run: do(func() { v.move(-v.page) })},
 		{Name: "page-newer", Keys: []string{"pgdown"}, Help: "a page on", Run: do(func() { v.move(v.page) })},
 		{Name: "follow", Keys: []string{"end", "G"}, Help: "follow the newest lines", Short: "follow", Run: do(func() { v.paused, v.open = false, false })},
-		{Name: "hold", Keys: []string{"h"}, Help: "hold the list still; traffic goes on being kept", Short: "hold", Run: do(func() { v.paused = true })},
+		{Name: "hold", Keys: []string{"h"}, Help: "hold the list; traffic is still kept", Short: "hold", Run: do(func() { v.paused = true })},
 		{Name: "unfold", Keys: []string{"enter"}, Help: "show all forms of the selected line's bytes", Short: "unfold", Run: do(func() { v.open = !v.open; v.paused = true })},
 		{Name: "byte-left", Keys: []string{"left"}, Help: "byte before, in an unfolded line", Run: do(func() { v.char-- })},
 		{Name: "byte-right", Keys: []string{"right"}, Help: "byte behind, in an unfolded line", Run: do(func() { v.char++ })},
 		{Name: "dense", Keys: []string{"d"}, Help: "one row a line, without the spine", Short: "dense", Run: do(func() { v.dense = !v.dense })},
 		{Name: "all", Keys: []string{"a"}, Help: "all links together, or the selected one", Short: "all links", Run: do(func() { v.all = !v.all })},
-		{Name: "tap", Keys: []string{"t"}, Help: "the other reading: an ideal tap with the sender's settings", Short: "tap", Run: do(func() { v.tap = !v.tap })},
+		{Name: "tap", Keys: []string{"t"}, Help: "read by an ideal tap, or by the ends", Short: "tap", Run: do(func() { v.tap = !v.tap })},
 		{Name: "zero", Keys: []string{"z"}, Help: "set the link's counters to zero", Short: "zero", Run: do(func() {
 			if s := h.Session(); s != nil {
 				s.Store().Zero(h.LinkIndex(), h.Now())

@@ -16,8 +16,8 @@ func Compare(a, b Settings, nameA, nameB string) []bus.Difference {
 	var out []bus.Difference
 	fa, fb := a.Frame, b.Frame
 	effects := []string{
-		nameA + " → " + nameB + ": " + effect(fa, fb, nameB),
-		nameB + " → " + nameA + ": " + effect(fb, fa, nameA),
+		nameA + " → " + nameB + ": " + effect(fa, fb),
+		nameB + " → " + nameA + ": " + effect(fb, fa),
 	}
 	if fa.Data != fb.Data {
 		out = append(out, bus.Difference{Code: "data-bits-differ", What: fmt.Sprintf("data bits: %s %d, %s %d", nameA, fa.Data, nameB, fb.Data), Effects: effects})
@@ -44,7 +44,7 @@ func Compare(a, b Settings, nameA, nameB string) []bus.Difference {
 
 // effect says what the receiver makes of the sender's characters, cell by
 // cell.
-func effect(sender, receiver Frame, name string) string {
+func effect(sender, receiver Frame) string {
 	s, r := sender.Cells(), receiver.Cells()
 	needed := 1 + receiver.Data + receiver.parityBits() + 1
 	var parts []string
@@ -58,13 +58,13 @@ func effect(sender, receiver Frame, name string) string {
 		}
 		switch {
 		case i >= len(s):
-			parts = append(parts, fmt.Sprintf("where characters follow back to back the next start bit falls into its %s: %s", r[i], missed(r[i])))
+			parts = append(parts, fmt.Sprintf("where characters follow back to back the next start bit falls into the %s bit: %s", r[i], missed(r[i])))
 		case r[i] == "stop":
-			parts = append(parts, fmt.Sprintf("takes %s as the stop bit: framing error whenever it is 0", from))
+			parts = append(parts, fmt.Sprintf("%s is taken for the stop bit: framing error whenever it is 0", from))
 		case r[i] == "parity" && from == "stop":
-			parts = append(parts, "takes the stop bit (always 1) as parity: parity error for every second value")
+			parts = append(parts, "the stop bit (always 1) is taken for parity: parity error for every second value")
 		case r[i] == "parity":
-			parts = append(parts, fmt.Sprintf("takes %s as parity: parity error where it does not happen to fit", from))
+			parts = append(parts, fmt.Sprintf("%s is taken for parity: parity error where it does not happen to fit", from))
 		case from == "parity":
 			parts = append(parts, fmt.Sprintf("the parity bit lands in bit %s", strings.TrimPrefix(r[i], "b")))
 		case from == "stop":
@@ -81,11 +81,11 @@ func effect(sender, receiver Frame, name string) string {
 	case sender.Stop < receiver.Stop && sender.Data == receiver.Data && sender.Parity == receiver.Parity:
 		parts = append(parts, "only the first stop bit is sampled: harmless")
 	case len(s) > needed:
-		parts = append(parts, fmt.Sprintf("reads the bits behind its %s as idle line or a new start bit", r[needed-1]))
+		parts = append(parts, fmt.Sprintf("the bits behind the receiver's %s read as idle line or a new start bit", r[needed-1]))
 	default:
 		parts = append(parts, "no difference")
 	}
-	return name + " " + strings.Join(parts, "; ")
+	return strings.Join(parts, ", and ")
 }
 
 func missed(cell string) string {

@@ -1,0 +1,54 @@
+#!/usr/bin/env bash
+# Remakes docs/screenshots from the demo: runs the program in an xterm on a
+# private X server and photographs it.
+# Needs Debian's xvfb xterm xdotool imagemagick fonts-dejavu-core.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+for t in Xvfb xterm xdotool import; do
+  command -v "$t" >/dev/null || { echo "screenshots: $t is missing; apt-get install xvfb xterm xdotool imagemagick fonts-dejavu-core" >&2; exit 1; }
+done
+go build -o bin/gavrix ./cmd/gavrix
+out=docs/screenshots
+mkdir -p "$out"
+tmp=$(mktemp -d)
+trap 'kill $(jobs -p) 2>/dev/null || true; rm -rf "$tmp"' EXIT
+
+# photo NAME WIDTHxHEIGHT "KEYS" ARGUMENT...: keys are xdotool names, text:WORD
+# types, wait:S pauses.
+photo() {
+  local name=$1 size=$2 keys=$3 k
+  shift 3
+  local fd="$tmp/display.$name"
+  : >"$fd"
+  exec 7>"$fd"
+  Xvfb -displayfd 7 -screen 0 "${size}x24" -nolisten tcp >/dev/null 2>&1 &
+  local server=$!
+  exec 7>&-
+  until [ -s "$fd" ]; do sleep 0.05; done
+  export DISPLAY=:$(tr -d '\n' <"$fd")
+  COLORTERM=truecolor xterm -fa 'DejaVu Sans Mono' -fs 10 -bg '#101418' -fg '#d6dde3' -b 0 +sb -tn xterm-256color -geometry 400x120+0+0 -e ./bin/gavrix "$@" >/dev/null 2>&1 &
+  local term=$! win=
+  until win=$(xdotool search --onlyvisible --class xterm 2>/dev/null | head -1) && [ -n "$win" ]; do sleep 0.05; done
+  xdotool windowmove "$win" 0 0 windowsize "$win" "${size%x*}" "${size#*x}" windowfocus "$win"
+  sleep 2
+  for k in $keys; do
+    case $k in
+      wait:*) sleep "${k#wait:}" ;;
+      text:*) xdotool type --delay 20 -- "${k#text:}" ;;
+      *) xdotool key --delay 20 -- "$k"; sleep 0.1 ;;
+    esac
+  done
+  sleep 0.5
+  import -silent -window root "$out/$name.png"
+  kill "$term" "$server" 2>/dev/null || true
+  wait "$term" "$server" 2>/dev/null || true
+  echo "$out/$name.png"
+}
+
+fault=(demo --set links.lower-gauge.mcu.frame=8N1)
+photo traffic 1280x800 "J i text:TEMP Return wait:4 Escape c wait:1.5" demo
+photo timing 1280x800 "J 2" "${fault[@]}"
+photo unfolded 1280x800 "J i text:TEMP Return wait:1 Escape Up Up Return Right" "${fault[@]}"
+photo small 660x420 "J 2" "${fault[@]}"
+photo help 1280x800 "2 question" demo
+./bin/gavrix draw frame "${fault[@]:0:1}" --set links.lower-gauge.mcu.frame=8N1 --link lower-gauge --value 34 --out docs/screenshots/frame.svg

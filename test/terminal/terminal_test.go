@@ -1,0 +1,280 @@
+// Package terminal drives the real program in a real terminal (tmux) by keys,
+// and reads its screen.
+package terminal
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"gavrix/core/capture/pcapng"
+	"gavrix/core/record"
+)
+
+var binary string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "gavrix-terminal")
+	if err != nil {
+		panic(err)
+	}
+	binary = filepath.Join(dir, "gavrix")
+	// The tag adds a goroutine that panics on SIGUSR1.
+	build := exec.Command("go", "build", "-tags", "forcedfault", "-o", binary, "gavrix/cmd/gavrix")
+	if out, err := build.CombinedOutput(); err != nil {
+		fmt.Fprintf(os.Stderr, "%s\n%v\n", out, err)
+		os.Exit(1)
+	}
+	code := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+// term is a terminal of its own with a shell in it.
+type term struct {
+	t      *testing.T
+	socket string
+}
+
+func start(t *testing.T, w, h int) *term {
+	s := &term{t, filepath.Join(t.TempDir(), "tmux")}
+	s.tmux("-f", "/dev/null", "new-session", "-d", "-x", fmt.Sprint(w), "-y", fmt.Sprint(h), "env PS1='ready$ ' TERM=screen-256color sh")
+	t.Cleanup(func() { _ = exec.Command("tmux", "-S", s.socket, "kill-server").Run() })
+	s.wait("ready$")
+	return s
+}
+
+func (s *term) tmux(args ...string) string {
+	s.t.Helper()
+	out, err := exec.Command("tmux", append([]string{"-S", s.socket}, args...)...).CombinedOutput()
+	require.NoError(s.t, err, "tmux %v: %s", args, out)
+	return string(out)
+}
+
+func (s *term) screen() string { return s.tmux("capture-pane", "-p") }
+
+// keys sends keys by their tmux names; text sends a text as it is.
+func (s *term) keys(keys ...string) { s.tmux(append([]string{"send-keys"}, keys...)...) }
+func (s *term) text(text string)    { s.tmux("send-keys", "-l", text) }
+
+// wait reads the screen until all of the texts stand on it.
+func (s *term) wait(texts ...string) string {
+	s.t.Helper()
+	return s.until(func(screen string) bool {
+		for _, x := range texts {
+			if !strings.Contains(screen, x) {
+				return false
+			}
+		}
+		return true
+	}, "%q", texts)
+}
+
+func (s *term) gone(text string) {
+	s.t.Helper()
+	s.until(func(screen string) bool { return !strings.Contains(screen, text) }, "without %q", text)
+}
+
+func (s *term) until(ok func(string) bool, what string, args ...any) string {
+	s.t.Helper()
+	end := time.Now().Add(30 * time.Second)
+	for {
+		screen := s.screen()
+		if ok(screen) {
+			return screen
+		}
+		if time.Now().After(end) {
+			s.t.Fatalf("the screen never showed %s:\n%s", fmt.Sprintf(what, args...), screen)
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+}
+
+// clean checks that the shell has its terminal back: the alternate screen is
+// left, lines are edited and echoed, and what stood there before stands there.
+func (s *term) clean() {
+	s.t.Helper()
+	s.until(func(screen string) bool { return strings.HasSuffix(strings.TrimSpace(screen), "ready$") }, "the prompt")
+	s.text("clear; stty -a | tr ';' '\\n' | grep -c -w -e '^icanon' -e 'echo$' ; stty -a | grep -o -w -e '-*icanon' -e '-*echo'; echo end''ed")
+	s.keys("Enter")
+	screen := s.wait("ended")
+	assert.Contains(s.t, screen, "icanon")
+	assert.NotContains(s.t, screen, "-icanon")
+	assert.NotContains(s.t, screen, "-echo\n")
+	assert.Equal(s.t, "0", strings.TrimSpace(s.tmux("display-message", "-p", "#{alternate_on}")))
+	assert.Equal(s.t, "0", strings.TrimSpace(s.tmux("display-message", "-p", "#{mouse_any_flag}")))
+}
+
+func (s *term) pid() string {
+	s.t.Helper()
+	pane := strings.TrimSpace(s.tmux("display-message", "-p", "#{pane_pid}"))
+	var pid string
+	s.until(func(string) bool {
+		out, _ := exec.Command("pgrep", "-P", pane, "-f", binary).Output()
+		pid = strings.TrimSpace(string(out))
+		return pid != ""
+	}, "the program's process")
+	return pid
+}
+
+// readable reads a recorded capture and gives its number of character runs.
+func readable(t *testing.T, path string) int {
+	t.Helper()
+	f, err := os.Open(path)
+	require.NoError(t, err)
+	defer f.Close()
+	store, err := pcapng.Read(f)
+	require.NoError(t, err)
+	snap, n := store.Snapshot(), 0
+	for i := range snap.Len() {
+		if snap.At(i).Kind == record.Chars {
+			n++
+		}
+	}
+	return n
+}
+
+func TestBringUpByKeys(t *testing.T) {
+	s := start(t, 160, 47)
+	file := filepath.Join(t.TempDir(), "demo.pcapng")
+	s.text(binary + " demo --record " + file)
+	s.keys("Enter")
+	s.wait("Lock 7", "SIMULATED", "upper-gauge", "TRAFFIC", "5.2")
+
+	// Select the other link, send a command, read the answer.
+	s.keys("J")
+	s.wait("TRAFFIC  lower-gauge")
+	s.keys("i")
+	s.wait("MCU sends", "1 byte, 348.0 µs on the line: 0A")
+	s.text("TEMP")
+	s.wait("5 bytes, 1.740 ms on the line: 54 45 4D 50 0A")
+	s.keys("Enter")
+	s.wait("TEMP↵", "11.4↵", "31 31 2E 34 0A")
+	s.keys("Escape")
+	s.gone("MCU sends")
+
+	// Change a setting on the drawn frame: the ends disagree, and it shows.
+	s.keys("2")
+	s.wait("TIMING  lower-gauge", "S2RATE.DIV = 86", "28 735.6 Bd", "-0.22 %")
+	s.keys("+")
+	s.keys("p")
+	s.keys("p")
+	s.wait("frames disagree: lower-gauge 7E1,", "edited", "≠b7", "MCU stores B4, no error flag.", "lower-gauge to 8N1")
+	s.keys("5")
+	s.wait("33 2E B4 B1 B7 0A")
+	s.keys(":")
+	s.text("send TEMP\\n")
+	s.keys("Enter")
+	s.wait("TEMP↵ got no answer", "no answer", "▲ parity")
+
+	// One key mends it, the next reply is clean; undo brings it back.
+	s.keys("f")
+	s.wait("NOTHING WRONG IS KNOWN")
+	s.keys("c")
+	s.wait("all 3 checks passed")
+	s.wait("✓ snap gives the level", "✓ temp gives degrees")
+	s.keys("u")
+	s.wait("frames disagree")
+	s.keys("c")
+	s.wait("3 of 3 checks failed", "expected 34 '4',", "seen B4 '·'")
+	s.keys("F")
+	s.wait("NOTHING WRONG IS KNOWN")
+
+	// Time stops, steps and goes on.
+	s.keys("Space")
+	s.wait("stopped")
+	s.keys(".")
+	s.keys("Space")
+	s.gone("stopped")
+
+	// Small windows, the help, and back.
+	s.tmux("resize-window", "-x", "80", "-y", "24")
+	s.until(func(screen string) bool {
+		return !strings.Contains(screen, "LINKS") && strings.Contains(screen, "TRAFFIC")
+	}, "only the view")
+	s.keys("Tab")
+	s.wait("NOTHING WRONG IS KNOWN", "CHECKS")
+	s.keys("Tab")
+	s.wait("LINKS", "Marlow 40")
+	s.keys("?")
+	s.wait(":page-older")
+	s.keys("x")
+	s.gone(":page-older")
+	s.tmux("resize-window", "-x", "160", "-y", "47")
+	s.wait("LINKS", "TRAFFIC", "CHECKS")
+
+	s.keys("q")
+	s.clean()
+	assert.Greater(t, readable(t, file), 20)
+}
+
+func TestEveryEndLeavesTerminalAndCaptureWhole(t *testing.T) {
+	for _, sig := range []string{"USR1", "TERM", "HUP", "INT"} {
+		t.Run(sig, func(t *testing.T) {
+			t.Parallel()
+			s := start(t, 100, 30)
+			file := filepath.Join(t.TempDir(), "demo.pcapng")
+			s.text(binary + " demo --record " + file)
+			s.keys("Enter")
+			s.wait("TRAFFIC", "5.2")
+			require.NoError(t, exec.Command("kill", "-"+sig, s.pid()).Run())
+			if sig == "USR1" {
+				s.wait("a fault inside the program: forced", "The capture was saved as far as it went.")
+			}
+			s.clean()
+			assert.Greater(t, readable(t, file), 0)
+		})
+	}
+}
+
+func TestCapturesOpen(t *testing.T) {
+	s := start(t, 160, 40)
+	dir := t.TempDir()
+	file := filepath.Join(dir, "kept.pcapng")
+	s.text(binary + " watch demo --for 3s --fast --save " + file + " >/dev/null; " + binary + " open " + file)
+	s.keys("Enter")
+	s.wait("CAPTURE kept.pcapng", "Lock 7", "5.2", "TRAFFIC")
+	s.keys("J")
+	s.wait("SNAP↵", "3.417↵")
+	s.keys("Up", "Enter")
+	s.wait("sent 6 bytes to MCU", "binary 00110011")
+	s.keys("2")
+	s.wait("TIMING  lower-gauge")
+	s.keys("q")
+	s.clean()
+
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "bad.pcapng"), []byte("no capture"), 0o600))
+	s.text("clear; " + binary + " open " + filepath.Join(dir, "bad.pcapng") + "; echo status $?")
+	s.keys("Enter")
+	s.wait("no pcapng file", "status 2")
+}
+
+func TestLostPortIsSaid(t *testing.T) {
+	dir := t.TempDir()
+	out, err := exec.Command(binary, "new", filepath.Join(dir, "lock")).CombinedOutput()
+	require.NoError(t, err, string(out))
+	s := start(t, 160, 40)
+	s.text(binary + " " + filepath.Join(dir, "lock", "lock7.yaml") + " --set links.lower-gauge.port.path=" + filepath.Join(dir, "nowhere"))
+	s.keys("Enter")
+	s.wait("REAL + SIMULATED", "✕ U lower-gauge", "TRAFFIC")
+	s.keys("J")
+	s.wait("is not there", "plug the adapter in")
+	s.keys("i")
+	s.wait("MCU sends")
+	s.text("x")
+	s.keys("Enter")
+	s.wait("not sent: the port is not open")
+	s.keys("Escape")
+	s.gone("MCU sends")
+	s.keys("q")
+	s.wait("unsaved edits")
+	s.keys("q")
+	s.clean()
+}

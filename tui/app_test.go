@@ -1,0 +1,147 @@
+package tui
+
+import (
+	"regexp"
+	"strings"
+	"testing"
+	"unicode"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"gavrix/core/bench"
+	"gavrix/core/capture"
+	"gavrix/core/quantity"
+	"gavrix/core/record"
+	"gavrix/core/sim"
+	"gavrix/demo"
+)
+
+func demoBench(t testing.TB) *bench.Bench {
+	b, faults := bench.Load(demo.Files, demo.Bench)
+	require.Empty(t, faults)
+	return b
+}
+
+// shown gives an app over a capture, without a session.
+func shown(t testing.TB, b *bench.Bench, span quantity.Time) *App {
+	h := sim.NewHeadless(b)
+	h.World.RunTo(span)
+	a := newApp(b, "", nil, h.Store())
+	a.source = "test"
+	return a
+}
+
+func press(a *App, keys ...string) {
+	for _, k := range keys {
+		m := tea.KeyPressMsg{Text: k, Code: []rune(k)[0]}
+		switch k {
+		case "enter":
+			m = tea.KeyPressMsg{Code: tea.KeyEnter}
+		case "esc":
+			m = tea.KeyPressMsg{Code: tea.KeyEscape}
+		case "tab":
+			m = tea.KeyPressMsg{Code: tea.KeyTab}
+		case "up":
+			m = tea.KeyPressMsg{Code: tea.KeyUp}
+		case "down":
+			m = tea.KeyPressMsg{Code: tea.KeyDown}
+		}
+		a.Update(m)
+	}
+}
+
+var sgr = regexp.MustCompile("\x1b\\[[0-9;:]*m")
+
+// TestNothingRawReachesTheTerminal shows every byte value from the wire, and
+// names with control characters and broken UTF-8, in every form.
+func TestNothingRawReachesTheTerminal(t *testing.T) {
+	store := capture.NewStore(capture.Meta{Links: []capture.Link{
+		{Name: "evil\x1b[2J\x9b\xff", MCU: "a\x07", Device: "b\x00", Kind: "uart"},
+	}})
+	var all []byte
+	for i := range 256 {
+		all = append(all, byte(i))
+	}
+	for i := 0; i < 256; i += 24 {
+		store.Put(&record.Record{From: record.Device, Seen: record.MCU, Start: quantity.Time(i) * 1e9, End: quantity.Time(i)*1e9 + 1e6, Data: all[i:min(i+24, 256)]})
+	}
+	store.Put(&record.Record{Kind: record.Lost, Start: 1e12, Text: string(all)})
+	store.Advance(2e12)
+	a := newApp(nil, "", nil, store)
+	a.source = "x\x1b]0;title\x07"
+	for _, size := range [][2]int{{160, 47}, {80, 24}, {20, 5}} {
+		a.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
+		for _, keys := range [][]string{{}, {"up"}, {"up", "up", "enter"}, {"d"}, {"a"}, {"2"}, {"?"}, {"esc"}, {"tab"}, {"tab"}} {
+			press(a, keys...)
+			rest := sgr.ReplaceAllString(a.frame, "")
+			for _, r := range rest {
+				require.True(t, r == '\n' || unicode.IsPrint(r), "%U on the screen", r)
+			}
+			for line := range strings.SplitSeq(rest, "\n") {
+				require.LessOrEqual(t, len([]rune(line)), size[0])
+			}
+		}
+	}
+}
+
+// TestNoKeyAndNoSizeBreaksIt presses random keys at random sizes.
+func TestNoKeyAndNoSizeBreaksIt(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		a := shown(t, demoBench(t), 500*quantity.Millisecond)
+		for range rapid.IntRange(1, 25).Draw(rt, "steps") {
+			if rapid.IntRange(0, 3).Draw(rt, "resize") == 0 {
+				a.Update(tea.WindowSizeMsg{Width: rapid.IntRange(0, 200).Draw(rt, "w"), Height: rapid.IntRange(0, 60).Draw(rt, "h")})
+			}
+			press(a, rapid.SampledFrom([]string{
+				"2", "5", "J", "K", "tab", "enter", "up", "down", "d", "a", "t", "e", "+", "-", "p", "o", "<", ">", "v", "f", "F", "u", "U", "w", "?", ":", "x", "esc", "h", "G", "z",
+			}).Draw(rt, "key"))
+			require.Len(rt, strings.Split(a.frame, "\n"), max(a.h, 1))
+		}
+	})
+}
+
+func screenText(a *App) string { return sgr.ReplaceAllString(a.frame, "") }
+
+func TestEditsAreShownAndTakenBack(t *testing.T) {
+	a := shown(t, demoBench(t), quantity.Second)
+	a.Update(tea.WindowSizeMsg{Width: 160, Height: 47})
+	press(a, "J", "2", "e", "o")
+	assert.Contains(t, screenText(a), "frames disagree: lower-gauge 7E2")
+	assert.Contains(t, screenText(a), "links.lower-gauge.device.frame: 7E2")
+	text := string(a.bench.Text())
+	assert.Contains(t, text, "frame: 7E2")
+	press(a, "u")
+	assert.NotContains(t, string(a.bench.Text()), "frame: 7E2")
+	press(a, "U")
+	assert.Equal(t, text, string(a.bench.Text()))
+	press(a, ":")
+	for _, r := range "set links.lower-gauge.mcu.rate 57600 kBd" {
+		press(a, string(r))
+	}
+	press(a, "enter")
+	assert.Contains(t, screenText(a), "did you mean 57600 Bd?")
+	press(a, ":")
+	for _, r := range "sev" {
+		press(a, string(r))
+	}
+	press(a, "enter")
+	assert.Contains(t, screenText(a), `no command "sev"`)
+	press(a, "v")
+	for _, r := range "5a" {
+		press(a, string(r))
+	}
+	press(a, "enter")
+	assert.Contains(t, screenText(a), "sends 'Z' (5A)")
+}
+
+func BenchmarkFrame(b *testing.B) {
+	a := shown(b, demoBench(b), 20*quantity.Second)
+	a.Update(tea.WindowSizeMsg{Width: 160, Height: 47})
+	b.ReportAllocs()
+	for b.Loop() {
+		a.draw()
+	}
+}
