@@ -118,9 +118,13 @@ type binder struct {
 }
 
 func (x *binder) fault(code string, where finding.Place, change, seen string, args ...any) {
-	x.faults = append(x.faults, finding.Finding{
-		Severity: finding.Error, Code: code, Where: where, Seen: fmt.Sprintf(seen, args...), Change: change,
-	})
+	f := finding.Finding{Severity: finding.Error, Code: code, Where: where, Seen: fmt.Sprintf(seen, args...), Change: change}
+	for _, old := range x.faults {
+		if old.Where == f.Where && old.Seen == f.Seen {
+			return // several units share the clock that is at fault
+		}
+	}
+	x.faults = append(x.faults, f)
 }
 
 // bind gives the nodes their meaning. On faults b is left as it was.
@@ -240,7 +244,7 @@ func (x *binder) path(clocks, ref *doc.Node) clock.Path {
 		back = append(back, h)
 		name, at = from.Scalar, from
 	}
-	x.fault("clock-circle", ref.Place(), "let one of them be a source", "clock %s is made from itself", ref.Scalar)
+	x.fault("clock-circle", clocks.Get(ref.Scalar).KeyPlace(), "let one of them be a source", "clock %s is made from itself", ref.Scalar)
 	return nil
 }
 

@@ -223,8 +223,11 @@ func TestSchema(t *testing.T) {
 		"x:3:16 bad-value write a whole number from 1 to 8",
 		"x:3:25 wrong-shape write its keys below it, indented",
 		"x:4:8 bad-value write a time",
-		"x:1:1 key-missing add `rate: …`",
 	}, all)
+	f, _ = Parse("x", []byte("parity: odd\n"))
+	missing := typ.Validate(f.Root)
+	require.Len(t, missing, 1)
+	assert.Equal(t, "add `rate: …`", missing[0].Change)
 	raw, err := json.Marshal(typ.JSONSchema())
 	require.NoError(t, err)
 	assert.Contains(t, string(raw), `"additionalProperties":false`)

@@ -145,11 +145,13 @@ func (t *Type) validate(n *Node, what string, out *[]finding.Finding) {
 			fault("wrong-shape", n.Place(), fmt.Sprintf("%s is %s; expected a map with %s", what, n.Kind, t.keyList()), "write its keys below it, indented")
 			return
 		}
+		meant := map[string]bool{}
 		for _, c := range n.Entries {
 			k := t.key(c.Key)
 			if k == nil {
 				change := "the keys here are " + t.keyList()
 				if m := Nearest(c.Key, t.names()); m != "" {
+					meant[m] = true
 					change = fmt.Sprintf("did you mean %q?", m)
 				}
 				fault("unknown-key", c.KeyPlace(), fmt.Sprintf("unknown key %q in %s", c.Key, what), change)
@@ -158,7 +160,7 @@ func (t *Type) validate(n *Node, what string, out *[]finding.Finding) {
 			k.Type.validate(c, c.Key, out)
 		}
 		for _, k := range t.keys {
-			if k.Required && n.child(k.Name) == nil {
+			if k.Required && n.child(k.Name) == nil && !meant[k.Name] {
 				fault("key-missing", n.KeyPlace(), fmt.Sprintf("%s has no %q: %s", what, k.Name, k.Doc), fmt.Sprintf("add `%s: …`", k.Name))
 			}
 		}

@@ -151,7 +151,7 @@ var rates = dimension{
 	bare:   "Bd",
 	bareOK: true,
 	low:    45 * int64(Baud),
-	high:   50 * int64(Megabaud),
+	high:   20 * int64(Megabaud),
 }
 
 // Error says why a text is no quantity, and what was probably meant.
@@ -194,7 +194,7 @@ func ParseClock(s string) (Freq, error) {
 }
 
 // ParseRate reads a rate such as `57600`, `57.6k`, `28.8 kbit/s` or
-// `57.6 kBd`. Rates outside 45 Bd to 50 MBd are refused as a likely
+// `57.6 kBd`. Rates outside 45 Bd to 20 MBd are refused as a likely
 // thousand-fold slip.
 func ParseRate(s string) (Rate, error) {
 	n, err := rates.parse(s)

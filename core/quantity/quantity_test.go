@@ -22,7 +22,7 @@ func TestPrintAndParseAreInverse(t *testing.T) {
 		require.NoError(rt, err, f.String())
 		require.Equal(rt, f, fb)
 
-		r := Rate(rapid.Int64Range(45e6, 50e12).Draw(rt, "rate"))
+		r := Rate(rapid.Int64Range(45e6, 20e12).Draw(rt, "rate"))
 		rb, err := ParseRate(r.String())
 		require.NoError(rt, err, r.String())
 		require.Equal(rt, r, rb)

@@ -1,0 +1,232 @@
+package bench
+
+import (
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"gavrix/core/finding"
+	"gavrix/core/quantity"
+	"gavrix/demo"
+)
+
+const good = `bench: Test
+mcu:
+  name: M
+  clocks:
+    crystal: {source: 10 MHz}
+    core: {from: crystal, times: 8}
+    bus: {from: core, divide: 2}
+  units:
+    s1: {kind: uart, clock: bus, divider: {most: 4096, plus-one: yes}}
+    s2: {kind: uart, clock: bus, divider: {most: 4096}}
+links:
+  gauge:
+    kind: uart
+    unit: s1
+    mcu: {rate: 28.8 kBd, frame: 7E1}
+    device: {file: g.yaml}
+    checks:
+      one: {send: "A\n", expect: "B\n", within: 20 ms}
+`
+
+const gauge = "device: g\nkind: uart\nend: {rate: 28.8 kBd, frame: 7E1, tolerance: 1 %}\n"
+
+func files(text string) fs.FS {
+	return fstest.MapFS{"b.yaml": {Data: []byte(text)}, "g.yaml": {Data: []byte(gauge)}, "bad.yaml": {Data: []byte("device: g\nknd: uart\n")}}
+}
+
+func parse(t *testing.T, text string) *Bench {
+	b, faults := Load(files(text), "b.yaml")
+	require.Empty(t, faults)
+	return b
+}
+
+func TestBadBenches(t *testing.T) {
+	swap := func(from, to string) string {
+		require.Contains(t, good, from)
+		return strings.Replace(good, from, to, 1)
+	}
+	for _, c := range []struct{ text, where, what, mend string }{
+		{"", "b.yaml:1:1", "empty", "new"},
+		{"bench: [", "b.yaml:", "not YAML", "brackets"},
+		{swap("bench: Test", "bench: [x]"), "b.yaml:1:8", "is a list; expected a name", "plain value"},
+		{swap("bench: Test", "bensh: Test"), "b.yaml:1:1", `unknown key "bensh"`, `did you mean "bench"?`},
+		{swap("name: M", "name: {a: b}"), "b.yaml:3:9", "name is a map; expected a name", "plain"},
+		{swap("source: 10 MHz", "source: 10"), "b.yaml:5:23", "unit is missing", "clock frequency"},
+		{swap("source: 10 MHz", "source: 10 Hz"), "b.yaml:5:23", "did you mean 10 kHz?", ""},
+		{swap("source: 10 MHz", "source: 10 MHz, times: 2"), "b.yaml:5:5", "can't multiply", "second clock"},
+		{swap("{source: 10 MHz}", "{}"), "b.yaml:5:5", "needs either source or from", ""},
+		{swap("from: crystal", "from: cristal"), "b.yaml:6:18", `no clock "cristal"`, "did you mean crystal?"},
+		{swap("from: crystal", "from: bus"), "b.yaml:", "made from itself", "source"},
+		{swap("times: 8", "times: 8, divide: 2"), "b.yaml:6:5", "both multiplies and divides", "two clocks"},
+		{swap("times: 8", "times: 0"), "b.yaml:6:34", "0 is outside 1 to 1024", ""},
+		{swap("clock: bus", "clock: buss"), "b.yaml:9:29", `no clock "buss"`, "did you mean bus?"},
+		{swap("kind: uart, clock", "kind: urat, clock"), "b.yaml:9:16", `"urat"`, "did you mean uart?"},
+		{swap("most: 4096, plus", "most: 4096, least: 5000, plus"), "b.yaml:9:43", "is empty", "least and most"},
+		{swap("most: 4096, plus-one: yes", "plus-one: yes"), "b.yaml:9:34", `no "most"`, "add"},
+		{swap("plus-one: yes", "plus-one: maybe"), "b.yaml:9:66", "maybe", "one of yes, no"},
+		{swap("unit: s1", "unit: s7"), "b.yaml:14:11", `no unit "s7"`, "did you mean s1?"},
+		{swap("rate: 28.8 kBd, frame: 7E1}\n    device", "rate: 28800 kBd, frame: 7E1}\n    device"), "b.yaml:15:17", "did you mean 28800 Bd?", ""},
+		{swap("frame: 7E1}\n    device", "frame: 7X1}\n    device"), "b.yaml:15:34", "parity is N", "a frame"},
+		{swap("frame: 7E1}\n    device", "frame: 7E1, oversampling: 8}\n    device"), "b.yaml:15:53", "can't take 8 samples", "[16]"},
+		{swap("frame: 7E1}\n    device", "frame: 7E1, divisor: 5000}\n    device"), "b.yaml:15:48", "outside the range", "1 to 4096"},
+		{swap("file: g.yaml", "file: none.yaml"), "b.yaml:16:20", "can't be read", "name"},
+		{swap("file: g.yaml", "file: ../g.yaml"), "b.yaml:16:20", "leaves the bench's folder", ""},
+		{swap("file: g.yaml", "file: bad.yaml"), "bad.yaml:2:1", `unknown key "knd"`, `"kind"`},
+		{swap("file: g.yaml", "file: g.yaml, clock-off: 5"), "b.yaml:16:39", "unit is missing; did you mean 5 ppm?", ""},
+		{swap("file: g.yaml", "file: g.yaml, clock-off: 400 %"), "b.yaml:16:39", "another clock", ""},
+		{swap("within: 20 ms", "within: 20"), "b.yaml:18:50", "did you mean 20 ms?", ""},
+		{swap(`expect: "B\n", `, ""), "b.yaml:18:7", "expects nothing", "expect"},
+		{swap(`send: "A\n"`, `send: "A\n", send-hex: 41`), "b.yaml:18:26", "both send and send-hex", "keep"},
+		{swap(`send: "A\n"`, `send-hex: 4G`), "b.yaml:18:23", "no byte in hex", "bytes in hex"},
+		{good + "  second:\n    kind: uart\n    unit: s1\n    mcu: {rate: 9600}\n    device: {file: g.yaml}\n", "b.yaml:21:11", "already used by link gauge", "own"},
+		{good + "extra: 1\n", "b.yaml:19:1", `unknown key "extra"`, "the keys here are bench"},
+		{strings.Split(good, "links:")[0] + "links: {}\n", "b.yaml:11:8", "no links", "add"},
+	} {
+		b, faults := Load(files(c.text), "b.yaml")
+		require.Nil(t, b, c.text)
+		if !assert.Len(t, faults, 1, "%s", c.where) {
+			continue
+		}
+		text := faults[0].String()
+		assert.True(t, strings.HasPrefix(text, c.where), "%s should stand at %s", text, c.where)
+		assert.Contains(t, text, c.what)
+		assert.Contains(t, text, c.mend)
+	}
+	// Two faults give two.
+	_, faults := Load(files(strings.Replace(swap("unit: s1", "unit: s7"), "frame: 7E1}\n    device", "frame: 7X1}\n    device", 1)), "b.yaml")
+	require.Len(t, faults, 1, "a value is mended before names are looked up")
+	_, faults = Load(files(strings.Replace(swap("source: 10 MHz", "source: 10"), "frame: 7E1}\n    device", "frame: 7X1}\n    device", 1)), "b.yaml")
+	require.Len(t, faults, 2)
+	_, faults = Load(files(good), "none.yaml")
+	assert.Contains(t, faults[0].String(), "can't be read")
+}
+
+func TestTheDividerOfTheDemo(t *testing.T) {
+	b, faults := Load(demo.Files, demo.Bench)
+	require.Empty(t, faults)
+	assert.Empty(t, b.Lint())
+	l := b.Link("lower-gauge")
+	assert.Equal(t, 87, l.Setting.N)
+	assert.Equal(t, 86, l.Setting.Register)
+	assert.Equal(t, "28 735.6", l.MCU.Rate.Grouped())
+	assert.Equal(t, 40*quantity.Megahertz, l.Unit.Clock.Freq())
+	d := l.Directions()
+	assert.InDelta(t, -0.0022, d[0].Mismatch, 0.0001)
+	assert.InDelta(t, 0.0122, d[1].Worst, 0.0001)
+}
+
+func codes(fs []finding.Finding) []string {
+	var out []string
+	for _, f := range fs {
+		out = append(out, f.Code)
+	}
+	return out
+}
+
+func TestLint(t *testing.T) {
+	b := parse(t, good)
+	require.Empty(t, b.Lint())
+	set := func(value string, path ...string) {
+		require.NoError(t, b.Apply(finding.Edit{Path: path, Value: value}))
+	}
+	undo := func() { require.True(t, b.Undo()) }
+
+	set("8N1", "links", "gauge", "mcu", "frame")
+	f := b.Lint()
+	assert.Equal(t, []string{"data-bits-differ"}, codes(f))
+	assert.Equal(t, "b.yaml:15:34", f[0].Where.String())
+	for _, fix := range f[0].Fixes {
+		require.NoError(t, b.Apply(fix.Edits...))
+		assert.Empty(t, b.Lint(), fix.Label)
+		undo()
+	}
+	undo()
+
+	set("7E2", "links", "gauge", "mcu", "frame")
+	f = b.Lint()
+	assert.Equal(t, []string{"stop-bits-differ"}, codes(f))
+	assert.Equal(t, finding.Note, f[0].Severity)
+	undo()
+
+	set("19200", "links", "gauge", "mcu", "rate")
+	f = b.Lint()
+	assert.Equal(t, []string{"rates-disagree"}, codes(f))
+	assert.Len(t, f[0].Fixes, 2)
+	undo()
+
+	set("40000 ppm", "links", "gauge", "device", "clock-off")
+	assert.Equal(t, []string{"rate-depends-on-phase"}, codes(b.Lint()))
+	undo()
+
+	set("3 MBd", "links", "gauge", "mcu", "rate")
+	set("3 MBd", "links", "gauge", "device", "rate")
+	assert.Contains(t, codes(b.Lint()), "rate-not-reached")
+	undo()
+	undo()
+
+	set("90", "links", "gauge", "mcu", "divisor")
+	f = b.Lint()
+	assert.Contains(t, codes(f), "divisor-no-longer-best")
+	undo()
+
+	set("yes", "mcu", "clocks", "bus", "unproven")
+	assert.Equal(t, []string{"clock-unproven"}, codes(b.Lint()))
+	undo()
+
+	set("400 us", "links", "gauge", "mcu", "service")
+	assert.Equal(t, []string{"handler-too-slow"}, codes(b.Lint()))
+	undo()
+
+	set("500 us", "links", "gauge", "checks", "one", "within")
+	f = b.Lint()
+	assert.Equal(t, []string{"time-out-too-short"}, codes(f))
+	undo()
+	assert.Equal(t, good, string(b.Text()))
+}
+
+func TestAnEditThatBreaksTheBenchIsRefused(t *testing.T) {
+	b := parse(t, good)
+	err := b.Apply(finding.Edit{Path: []string{"links", "gauge", "unit"}, Value: "s9"})
+	assert.ErrorContains(t, err, `no unit "s9"`)
+	assert.Equal(t, good, string(b.Text()))
+	assert.NotNil(t, b.Link("gauge"))
+	assert.False(t, b.Dirty())
+	assert.ErrorContains(t, b.Apply(finding.Edit{Path: []string{"links", "gauge", "mcu", "rat"}, Value: "9600"}), "unknown key")
+}
+
+func TestSaveKeepsWhatOthersWrote(t *testing.T) {
+	dir := t.TempDir()
+	path := filepath.Join(dir, "b.yaml")
+	require.NoError(t, os.WriteFile(path, []byte(good), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "g.yaml"), []byte(gauge), 0o600))
+	b, faults := Load(os.DirFS(dir), "b.yaml")
+	require.Empty(t, faults)
+	edit := func(v string) {
+		require.NoError(t, b.Apply(finding.Edit{Path: []string{"seed"}, Value: v}))
+	}
+	edit("5")
+	assert.True(t, b.Dirty())
+	written, err := b.Save(path)
+	require.NoError(t, err)
+	assert.Equal(t, path, written)
+	assert.False(t, b.Dirty())
+
+	require.NoError(t, os.WriteFile(path, []byte(good+"# theirs\n"), 0o600))
+	edit("6")
+	written, err = b.Save(path)
+	require.ErrorIs(t, err, ErrChangedOnDisk)
+	theirs, _ := os.ReadFile(path)
+	mine, _ := os.ReadFile(written)
+	assert.Equal(t, good+"# theirs\n", string(theirs))
+	assert.Equal(t, string(b.Text()), string(mine))
+	_, err = b.Save(filepath.Join(dir, "no", "where.yaml"))
+	assert.ErrorContains(t, err, "not written")
+}

@@ -1,0 +1,133 @@
+// Package architecture holds the packages to the table of who may import
+// whom. docs/architecture.md explains the layers.
+package architecture
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"io"
+	"os/exec"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// allowed lists, for each package of the module, the module's packages that
+// it may import itself. A package that is missing here fails the test.
+var allowed = map[string]string{
+	"core/quantity":       "",
+	"core/safe":           "",
+	"core/guard":          "",
+	"core/finding":        "core/quantity",
+	"core/record":         "core/quantity",
+	"core/wire":           "core/quantity",
+	"core/doc":            "core/quantity core/finding",
+	"core/bus":            "core/quantity core/finding core/record core/wire core/doc",
+	"core/bus/uart":       "core/bus core/quantity core/finding core/record core/wire core/doc",
+	"core/bus/all":        "core/bus core/bus/uart",
+	"core/clock":          "core/quantity core/finding",
+	"core/scene":          "core/quantity",
+	"core/check":          "core/quantity core/record core/safe",
+	"core/device":         "core/bus/uart core/doc core/finding core/quantity",
+	"core/bench":          "core/bus core/bus/all core/bus/uart core/check core/clock core/device core/doc core/finding core/quantity",
+	"core/capture":        "core/quantity core/record core/wire",
+	"core/capture/jsonl":  "core/capture core/record core/safe",
+	"core/capture/pcapng": "core/capture core/quantity core/record",
+	"core/dialogue":       "core/capture core/quantity core/record",
+	"core/link":           "core/capture core/finding core/quantity",
+	"core/link/tty":       "core/bus/uart core/capture core/finding core/link core/quantity core/record",
+	"core/sim":            "core/bench core/bus/uart core/capture core/device core/link core/quantity core/record core/wire",
+	"core/session":        "core/bench core/capture core/guard core/link core/link/tty core/quantity core/sim",
+	"core/picture":        "core/bench core/bus/uart core/quantity core/record core/safe core/scene",
+	"core/prove":          "core/bench core/bus/uart core/capture core/check core/link core/quantity core/record",
+	"core/diagnose":       "core/bench core/bus/uart core/capture core/finding core/quantity core/record core/safe",
+	"demo":                "",
+	"draw/cells":          "core/quantity core/safe core/scene",
+	"draw/paper":          "core/quantity core/safe core/scene",
+	"draw/svg":            "core/safe core/scene draw/paper",
+	"draw/pdf":            "core/scene draw/paper",
+}
+
+// views may import the core, the renderers and what views share, never each
+// other nor the shell.
+var views = []string{"tui/timing", "tui/traffic"}
+
+type pkg struct {
+	ImportPath string
+	Imports    []string
+	Deps       []string
+}
+
+func list(t *testing.T) map[string]pkg {
+	cmd := exec.Command("go", "list", "-deps", "-json=ImportPath,Imports,Deps", "gavrix/...")
+	out, err := cmd.Output()
+	require.NoError(t, err)
+	all := map[string]pkg{}
+	dec := json.NewDecoder(bytes.NewReader(out))
+	for {
+		var p pkg
+		if err := dec.Decode(&p); errors.Is(err, io.EOF) {
+			return all
+		} else {
+			require.NoError(t, err)
+		}
+		if name, ok := strings.CutPrefix(p.ImportPath, "gavrix/"); ok {
+			all[name] = p
+		}
+	}
+}
+
+func TestImports(t *testing.T) {
+	all := list(t)
+	for name, p := range all {
+		var own []string
+		for _, i := range p.Imports {
+			if n, ok := strings.CutPrefix(i, "gavrix/"); ok {
+				own = append(own, n)
+			}
+		}
+		switch {
+		case strings.HasPrefix(name, "core/"), strings.HasPrefix(name, "draw/"), name == "demo":
+			may, known := allowed[name]
+			assert.True(t, known, "%s stands in no row of the table", name)
+			for _, i := range own {
+				assert.Contains(t, strings.Fields(may), i, "%s imports %s", name, i)
+			}
+		case strings.HasPrefix(name, "tui/"):
+			for _, i := range own {
+				assert.NotEqual(t, "tui", i, "%s imports the shell", name)
+				for _, v := range views {
+					assert.NotEqual(t, v, i, "%s imports a view", name)
+				}
+			}
+		}
+	}
+	for name := range allowed {
+		assert.Contains(t, all, name, "the table names a package that is gone")
+	}
+}
+
+func TestTheCoreKnowsNoInterface(t *testing.T) {
+	for name, p := range list(t) {
+		if !strings.HasPrefix(name, "core/") {
+			continue
+		}
+		for _, d := range p.Deps {
+			assert.False(t, strings.HasPrefix(d, "charm.land/") || strings.HasPrefix(d, "gavrix/tui") || strings.HasPrefix(d, "gavrix/draw") || strings.Contains(d, "spf13/cobra"),
+				"%s depends on %s", name, d)
+		}
+	}
+}
+
+// TestDiagnosisSeesNoSimulation: what an engineer could not see, lint, checks
+// and diagnosis do not see either.
+func TestDiagnosisSeesNoSimulation(t *testing.T) {
+	all := list(t)
+	for _, name := range []string{"core/diagnose", "core/prove", "core/bench", "core/check", "core/dialogue"} {
+		require.Contains(t, all, name)
+		assert.NotContains(t, all[name].Deps, "gavrix/core/sim", name)
+	}
+}
