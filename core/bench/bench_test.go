@@ -39,7 +39,7 @@ links:
 const gauge = "device: g\nkind: uart\nend: {rate: 28.8 kBd, frame: 7E1, tolerance: 1 %}\n"
 
 func files(text string) fs.FS {
-	return fstest.MapFS{"b.yaml": {Data: []byte(text)}, "g.yaml": {Data: []byte(gauge)}, "bad.yaml": {Data: []byte("device: g\nknd: uart\n")}}
+	return fstest.MapFS{"b.yaml": {Data: []byte(text)}, "g.yaml": {Data: []byte(gauge)}, "bad.yaml": {Data: []byte("device: g\nknd: uart\nend: {rate: 9600}\n")}}
 }
 
 func parse(t *testing.T, text string) *Bench {
@@ -82,7 +82,7 @@ func TestBadBenches(t *testing.T) {
 		{swap("file: g.yaml", "file: bad.yaml"), "bad.yaml:2:1", `unknown key "knd"`, `"kind"`},
 		{swap("file: g.yaml", "file: g.yaml, clock-off: 5"), "b.yaml:16:39", "unit is missing; did you mean 5 ppm?", ""},
 		{swap("file: g.yaml", "file: g.yaml, clock-off: 400 %"), "b.yaml:16:39", "another clock", ""},
-		{swap("within: 20 ms", "within: 20"), "b.yaml:18:50", "did you mean 20 ms?", ""},
+		{swap("within: 20 ms", "within: 20"), "b.yaml:18:49", "did you mean 20 ms?", ""},
 		{swap(`expect: "B\n", `, ""), "b.yaml:18:7", "expects nothing", "expect"},
 		{swap(`send: "A\n"`, `send: "A\n", send-hex: 41`), "b.yaml:18:26", "both send and send-hex", "keep"},
 		{swap(`send: "A\n"`, `send-hex: 4G`), "b.yaml:18:23", "no byte in hex", "bytes in hex"},

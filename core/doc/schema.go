@@ -210,11 +210,17 @@ func (t *Type) keyList() string { return strings.Join(t.names(), ", ") }
 
 // Nearest gives the word that s was probably meant to be, or "".
 func Nearest(s string, words []string) string {
+	if s == "" {
+		return ""
+	}
 	best, at := "", 1+len(s)/3
 	sorted := append([]string(nil), words...)
 	sort.Strings(sorted)
 	for _, w := range sorted {
-		if d := distance(strings.ToLower(s), strings.ToLower(w)); d <= at && (best == "" || d < at) {
+		d := distance(strings.ToLower(s), strings.ToLower(w))
+		// Of two that are as near, the one with the same first letter.
+		better := best == "" || d < at || d == at && best[0] != s[0] && w[0] == s[0]
+		if d <= at && better {
 			best, at = w, d
 		}
 	}

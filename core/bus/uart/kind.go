@@ -15,7 +15,7 @@ import (
 // Schema lists the frame settings of an end.
 var Schema = doc.Map(
 	doc.Key{Name: "rate", Doc: "bit rate of this end, as 57600 or 28.8 kBd", Type: doc.RateType, Required: true},
-	doc.Key{Name: "frame", Doc: "data bits, parity and stop bits, as 8N1 or 7E1", Type: doc.Scalar("frame", func(s string) error {
+	doc.Key{Name: "frame", Doc: "data bits, parity and stop bits, as 8N1 or 7E1", Type: doc.Scalar("a frame, as 8N1", func(s string) error {
 		_, err := ParseFrame(s)
 		return err
 	}), Default: "8N1"},

@@ -1,0 +1,134 @@
+package session
+
+import (
+	"context"
+	"io"
+	"os"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/creack/pty"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"gavrix/core/bench"
+	"gavrix/core/capture"
+	"gavrix/core/finding"
+	"gavrix/core/prove"
+	"gavrix/core/quantity"
+	"gavrix/core/record"
+	"gavrix/demo"
+)
+
+// farEnd plays lower-gauge on the master side of a pseudo-terminal.
+func farEnd(master *os.File) {
+	var line strings.Builder
+	buf := make([]byte, 64)
+	for {
+		n, err := master.Read(buf)
+		if err != nil {
+			return
+		}
+		for _, b := range buf[:n] {
+			if b != '\n' {
+				line.WriteByte(b)
+				continue
+			}
+			answer := "WHAT\n"
+			switch line.String() {
+			case "SNAP":
+				answer = "3.417\n"
+			case "TEMP":
+				answer = "11.4\n"
+			}
+			line.Reset()
+			if _, err := io.WriteString(master, answer); err != nil {
+				return
+			}
+		}
+	}
+}
+
+// TestOneLinkRealOneSimulated binds lower-gauge to a port and runs its checks
+// there, while upper-gauge stays simulated.
+func TestOneLinkRealOneSimulated(t *testing.T) {
+	master, slave, err := pty.Open()
+	require.NoError(t, err)
+	path := slave.Name()
+	defer slave.Close() // else the master has nobody to talk to before the port opens
+	var wg sync.WaitGroup
+	defer wg.Wait()
+	defer master.Close()
+	wg.Go(func() { farEnd(master) })
+
+	b, faults := bench.Load(demo.Files, demo.Bench)
+	require.Empty(t, faults)
+	set := func(value string, p ...string) {
+		require.NoError(t, b.Apply(finding.Edit{Path: append([]string{"links", "lower-gauge"}, p...), Value: value}))
+	}
+	set(path, "port", "path")
+	for _, c := range b.Link("lower-gauge").Checks {
+		set("5 s", "checks", c.Name, "within") // a busy machine is slow to answer
+	}
+	s := Open(b)
+	defer s.Close()
+	assert.True(t, s.Real())
+	lower := b.Link("lower-gauge")
+	require.Eventually(t, func() bool { return s.Info(lower.Index).Open }, 20*time.Second, time.Millisecond)
+	assert.False(t, s.Info(lower.Index).Simulated)
+	assert.True(t, s.Info(b.Link("upper-gauge").Index).Simulated)
+
+	rs, err := prove.Link(context.Background(), s, lower)
+	require.NoError(t, err)
+	for _, r := range rs {
+		assert.True(t, r.Pass, r.Summary())
+		assert.False(t, r.Simulated)
+	}
+	rs, err = prove.Link(context.Background(), s, b.Link("upper-gauge"))
+	require.NoError(t, err)
+	assert.True(t, rs[0].Pass && rs[0].Simulated)
+	for _, m := range s.Store().Meta.Links {
+		assert.Equal(t, m.Name == "lower-gauge", m.Real)
+	}
+
+	// Another setting opens the port again with it, without a loss.
+	set("19200", "mcu", "rate")
+	require.NoError(t, s.Apply(b))
+	require.Eventually(t, func() bool {
+		snap := s.Store().Snapshot()
+		for i := range snap.Len() {
+			if r := snap.At(i); r.Kind == record.Changed && strings.Contains(r.Text, "19.2 kBd") {
+				return true
+			}
+		}
+		return false
+	}, 20*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return s.Info(lower.Index).Open }, 20*time.Second, time.Millisecond)
+	require.NoError(t, s.Send(lower.Index, []byte("SNAP\n")))
+}
+
+func TestPacedSimulation(t *testing.T) {
+	b, faults := bench.Load(demo.Files, demo.Bench)
+	require.Empty(t, faults)
+	s := Open(b)
+	defer s.Close()
+	assert.False(t, s.Real())
+	s.SetSpeed(100)
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	defer cancel()
+	require.NoError(t, s.Wait(ctx, 5*quantity.Second, func(*capture.Snapshot) bool { return false }))
+	assert.GreaterOrEqual(t, s.Now(), 5*quantity.Second)
+	s.SetRunning(false)
+	at := s.Now()
+	s.StepBit(0)
+	assert.Equal(t, quantity.PeriodOf(b.Links[0].MCU.Rate).Times(1), s.Now()-at)
+	v := s.Store().Version()
+	s.StepChar()
+	assert.NotEqual(t, v, s.Store().Version())
+	assert.False(t, s.Pace().Running)
+	short, stop := context.WithTimeout(context.Background(), 10*time.Millisecond)
+	defer stop()
+	assert.ErrorIs(t, s.Wait(short, s.Now()+quantity.Second, func(*capture.Snapshot) bool { return false }), context.DeadlineExceeded, "time stands")
+}
