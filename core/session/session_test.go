@@ -57,10 +57,10 @@ func TestOneLinkRealOneSimulated(t *testing.T) {
 	master, slave, err := pty.Open()
 	require.NoError(t, err)
 	path := slave.Name()
-	defer slave.Close() // else the master has nobody to talk to before the port opens
 	var wg sync.WaitGroup
 	defer wg.Wait()
 	defer master.Close()
+	defer slave.Close() // open until here: else the master has nobody to talk to before the port opens
 	wg.Go(func() { farEnd(master) })
 
 	b, faults := bench.Load(demo.Files, demo.Bench)
