@@ -325,7 +325,8 @@ loop:
 	p.endRun(false)
 }
 
-// take adds what came in to the run.
+// take adds what came in to the run. All characters of a batch carry the time
+// of its delivery.
 func (p *Port) take(data []byte, before, after counts) {
 	now := p.Now()
 	if len(data) > 0 && len(p.run.Data) == 0 {
@@ -336,6 +337,7 @@ func (p *Port) take(data []byte, before, after counts) {
 			p.run.Marks = append(p.run.Marks, record.Mark{Index: len(p.run.Data), Flags: f})
 		}
 		p.run.Data = append(p.run.Data, c)
+		p.run.Offsets = append(p.run.Offsets, now-p.run.Start)
 		if len(p.run.Data) >= maxRun {
 			p.run.End = now
 			p.endRun(true)
@@ -357,7 +359,7 @@ func (p *Port) endRun(more bool) {
 		p.run.More = more
 		p.store.Put(&p.run)
 	}
-	p.run.Data, p.run.Marks = p.run.Data[:0], p.run.Marks[:0]
+	p.run.Data, p.run.Offsets, p.run.Marks = p.run.Data[:0], p.run.Offsets[:0], p.run.Marks[:0]
 	p.store.Advance(p.Now())
 }
 
