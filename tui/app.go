@@ -51,6 +51,7 @@ type App struct {
 	out   strings.Builder
 	frame string
 
+	ticks    int
 	snap     *capture.Snapshot
 	version  uint64
 	findings [][]finding.Finding // by link
@@ -139,8 +140,16 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		if a.look() {
 			a.draw()
 		}
+		a.ticks++
+		if a.ticks%10 == 0 {
+			// A change of size just at the start goes by unheard.
+			return a, tea.Batch(tick(), tea.RequestWindowSize)
+		}
 		return a, tick()
 	case tea.WindowSizeMsg:
+		if m.Width == a.w && m.Height == a.h && a.frame != "" {
+			return a, nil
+		}
 		a.w, a.h = m.Width, m.Height
 		a.grid.Resize(a.w, a.h)
 	case tea.BackgroundColorMsg:

@@ -283,6 +283,41 @@ func TestChecks(t *testing.T) {
 	assert.ErrorIs(t, err, context.Canceled)
 }
 
+// TestEveryTransferIsCounted: 1000 exchanges are 1000 runs each way, with not a
+// character lost, and the levels hold what the records say.
+func TestEveryTransferIsCounted(t *testing.T) {
+	b := quiet(t)
+	h := NewHeadless(b)
+	l := b.Link("lower-gauge")
+	for range 1000 {
+		require.NoError(t, h.Send(l.Index, []byte("SNAP\n")))
+		h.World.RunTo(h.Now() + 10*quantity.Millisecond)
+	}
+	snap := h.Store().Snapshot()
+	for _, d := range []struct {
+		from, seen record.End
+		chars      uint64
+	}{{record.MCU, record.Device, 5000}, {record.MCU, record.Tap, 5000}, {record.Device, record.MCU, 6000}, {record.Device, record.Tap, 6000}} {
+		c := snap.Counters(capture.Direction{Link: l.Index, From: d.from, Seen: d.seen})
+		assert.Equal(t, uint64(1000), c.Runs)
+		assert.Equal(t, d.chars, c.Chars)
+		assert.Zero(t, c.Bad)
+	}
+	end := h.Now()
+	w, ok := snap.Window(l.Index, deviceSide, 0, end)
+	require.True(t, ok)
+	again := &record.List{}
+	dec := uart.NewReceiver(uart.Config{Frame: l.DeviceEnd.Frame, Period: quantity.PeriodOf(l.DeviceRate())})
+	dec.Feed(&w, again)
+	dec.Flush(again)
+	assert.Len(t, again.Done, 1000)
+	h.Store().Zero(l.Index, end)
+	h.World.RunTo(end + quantity.Second)
+	snap = h.Store().Snapshot()
+	assert.Zero(t, snap.Counters(capture.Direction{Link: l.Index, From: record.Device, Seen: record.MCU}).Chars)
+	assert.Equal(t, end, snap.Counters(capture.Direction{Link: l.Index, From: record.Device, Seen: record.MCU}).Zeroed)
+}
+
 func TestInputs(t *testing.T) {
 	b := lock7(t)
 	h := NewHeadless(b)

@@ -117,6 +117,14 @@ func (v *View) Draw(a cells.Area, h ui.Host) {
 		return
 	}
 	v.list(body, y+1, meta, h)
+	for i := range v.lines {
+		if v.lines[i].Kind == record.Chars {
+			return
+		}
+	}
+	if rows := len(v.lines) + 1; rows < body.H {
+		v.empty(body.Part(0, rows, body.W, body.H-rows), h, l)
+	}
 }
 
 func (v *View) counters(a cells.Area, y int, h ui.Host, snap *capture.Snapshot, l *capture.Link) int {
