@@ -1,0 +1,607 @@
+// Package vcd reads and writes line levels as value change dumps (IEEE 1364).
+//
+// A Reader streams: it holds one stretch of the file at a time, whatever the
+// size. Scalars and the bits of vectors are lines; real and string variables
+// are passed over. A level of x keeps the one before, z reads as high; both
+// are marked as unknown.
+package vcd
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"math"
+	"strconv"
+	"strings"
+
+	"gavrix/core/quantity"
+	"gavrix/core/wire"
+)
+
+// Limits of what a Reader takes.
+const (
+	maxWidth  = 1024    // bits of a vector that become lines
+	maxLines  = 200_000 // lines in all
+	maxToken  = 1 << 16 // bytes of one word
+	maxHeader = 1 << 26 // bytes before $enddefinitions
+	chunk     = 1 << 18 // bytes read at a time
+	// stretch is the number of toggles after which a window is handed out.
+	stretch = 1 << 16
+)
+
+// Error is a fault in a file, with its line.
+type Error struct {
+	Line   int
+	Reason string
+}
+
+func (e *Error) Error() string { return fmt.Sprintf("line %d: %s", e.Line, e.Reason) }
+
+// Line is a line of a file.
+type Line struct {
+	Name string // with its scopes, as top.bus.sck; bits of vectors as data[3]
+}
+
+// variable is what a code stands for.
+type variable struct {
+	first int // index of its first line, most significant bit first; -1: passed over
+	width int
+}
+
+// Reader streams a file.
+type Reader struct {
+	in    io.Reader
+	buf   []byte
+	at    int // next byte in buf
+	eof   bool
+	err   error // of the underlying reader
+	line  int
+	total int64
+
+	mul, div int64 // picoseconds of a time unit
+	lines    []Line
+	short    []int32 // variable by code, for codes of up to 3 characters
+	long     map[string]int32
+	vars     []variable
+
+	now, from quantity.Time
+	started   bool
+	ended     bool
+	states    []state
+	wanted    []int
+	toggles   int // in the current stretch
+	out       []wire.Window
+}
+
+type state struct {
+	selected bool
+	known    bool
+	high     bool // now
+	begin    bool // at the start of the stretch
+	unknown  bool // now
+	since    quantity.Time
+	toggles  []quantity.Time
+	spans    []wire.Span
+}
+
+// NewReader reads the header of a file.
+func NewReader(in io.Reader) (*Reader, error) {
+	r := &Reader{in: in, line: 1, mul: 1000, div: 1, long: map[string]int32{}}
+	if err := r.header(); err != nil {
+		return nil, err
+	}
+	r.states = make([]state, len(r.lines))
+	return r, nil
+}
+
+// Lines lists the lines of the file.
+func (r *Reader) Lines() []Line { return r.lines }
+
+// Select names the lines that Next gives, by their index, in order.
+func (r *Reader) Select(lines ...int) {
+	r.wanted = append([]int(nil), lines...)
+	for i := range r.states {
+		r.states[i].selected = false
+	}
+	for _, i := range lines {
+		r.states[i].selected = true
+	}
+	r.out = make([]wire.Window, len(lines))
+}
+
+// Read is the number of bytes taken from the file so far.
+func (r *Reader) Read() int64 { return r.total }
+
+func (r *Reader) fault(format string, args ...any) error {
+	return &Error{r.line, fmt.Sprintf(format, args...)}
+}
+
+// fill gets more bytes behind those not used yet; false at the end.
+func (r *Reader) fill() bool {
+	if r.eof {
+		return false
+	}
+	rest := len(r.buf) - r.at
+	if cap(r.buf) < rest+chunk {
+		grown := make([]byte, rest, max(2*cap(r.buf), rest+chunk))
+		copy(grown, r.buf[r.at:])
+		r.buf = grown
+	} else {
+		copy(r.buf[:rest], r.buf[r.at:])
+		r.buf = r.buf[:rest]
+	}
+	r.at = 0
+	n, err := r.in.Read(r.buf[rest : rest+chunk])
+	r.buf = r.buf[:rest+n]
+	r.total += int64(n)
+	if err != nil {
+		r.eof = true
+		if !errors.Is(err, io.EOF) {
+			r.err = err
+		}
+	}
+	return n > 0 || !r.eof
+}
+
+// word gives the next word; it is valid until the next call. At the end it is
+// nil.
+func (r *Reader) word() ([]byte, error) {
+	for {
+		i := r.at
+		for i < len(r.buf) && r.buf[i] <= ' ' {
+			if r.buf[i] == '\n' {
+				r.line++
+			}
+			i++
+		}
+		r.at = i
+		for i < len(r.buf) && r.buf[i] > ' ' {
+			i++
+		}
+		if i < len(r.buf) || r.eof {
+			w := r.buf[r.at:i]
+			r.at = i
+			if len(w) == 0 {
+				if r.err != nil {
+					return nil, r.err
+				}
+				return nil, nil
+			}
+			return w, nil
+		}
+		if len(r.buf)-r.at > maxToken {
+			return nil, r.fault("a word of more than %d bytes; this is no value change dump", maxToken)
+		}
+		r.fill()
+	}
+}
+
+// skip passes over a section up to $end.
+func (r *Reader) skip() error {
+	for {
+		w, err := r.word()
+		if err != nil {
+			return err
+		}
+		if w == nil {
+			return r.fault("the file ends inside a section; $end is missing")
+		}
+		if string(w) == "$end" {
+			return nil
+		}
+	}
+}
+
+// section gives the words up to $end.
+func (r *Reader) section(most int) ([]string, error) {
+	var out []string
+	for {
+		w, err := r.word()
+		switch {
+		case err != nil:
+			return nil, err
+		case w == nil:
+			return nil, r.fault("the file ends inside a section; $end is missing")
+		case string(w) == "$end":
+			return out, nil
+		case len(out) == most:
+			return nil, r.fault("a section with more than %d words", most)
+		}
+		out = append(out, string(w))
+	}
+}
+
+func (r *Reader) header() error {
+	var scopes []string
+	for {
+		w, err := r.word()
+		if err != nil {
+			return err
+		}
+		if w == nil {
+			return r.fault("the file ends before $enddefinitions; it holds no levels")
+		}
+		if r.total-int64(len(r.buf)-r.at) > maxHeader {
+			return r.fault("the header is longer than %d MB", maxHeader>>20)
+		}
+		switch string(w) {
+		case "$timescale":
+			s, err := r.section(2)
+			if err != nil {
+				return err
+			}
+			if err := r.timescale(strings.Join(s, "")); err != nil {
+				return err
+			}
+		case "$scope":
+			s, err := r.section(8)
+			if err != nil {
+				return err
+			}
+			if len(s) > 0 {
+				scopes = append(scopes, s[len(s)-1])
+			}
+		case "$upscope":
+			if err := r.skip(); err != nil {
+				return err
+			}
+			if len(scopes) > 0 {
+				scopes = scopes[:len(scopes)-1]
+			}
+		case "$var":
+			s, err := r.section(64)
+			if err != nil {
+				return err
+			}
+			if err := r.variable(scopes, s); err != nil {
+				return err
+			}
+		case "$enddefinitions":
+			return r.skip()
+		default:
+			if w[0] != '$' {
+				return r.fault("%q where a section should begin; this is no value change dump", clip(w))
+			}
+			if err := r.skip(); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+func clip(w []byte) string { return string(w[:min(len(w), 20)]) }
+
+var unitExp = map[string]int{"s": 12, "ms": 9, "us": 6, "ns": 3, "ps": 0, "fs": -3}
+
+func (r *Reader) timescale(s string) error {
+	num := strings.TrimRight(s, "spnumf")
+	exp, ok := unitExp[s[len(num):]]
+	if !ok || num != "1" && num != "10" && num != "100" {
+		return r.fault("timescale %q; expected 1, 10 or 100 of s, ms, us, ns, ps or fs", s)
+	}
+	exp += len(num) - 1
+	r.mul, r.div = 1, 1
+	for range exp {
+		r.mul *= 10
+	}
+	for range -exp {
+		r.div *= 10
+	}
+	return nil
+}
+
+// variable takes the words of a $var: type, width, code, name, and perhaps a
+// range.
+func (r *Reader) variable(scopes, s []string) error {
+	if len(s) < 4 {
+		return r.fault("$var needs a type, a width, a code and a name")
+	}
+	width, err := strconv.Atoi(s[1])
+	if err != nil || width < 0 {
+		return r.fault("$var: %q is no width", clip([]byte(s[1])))
+	}
+	name := strings.Join(append(append([]string(nil), scopes...), strings.Join(s[3:], "")), ".")
+	v := variable{first: -1, width: width}
+	if s[0] != "real" && s[0] != "realtime" && s[0] != "string" && s[0] != "event" && width >= 1 {
+		if width > maxWidth {
+			return r.fault("%s has %d bits; at most %d become lines", clip([]byte(name)), width, maxWidth)
+		}
+		if len(r.lines)+width > maxLines {
+			return r.fault("the file has more than %d lines", maxLines)
+		}
+	}
+	if old, ok := r.find([]byte(s[2])); ok {
+		// Another name of the same signal: the first one stays.
+		if r.vars[old].width != width && r.vars[old].first >= 0 {
+			return r.fault("code %q stands for %d and for %d bits", clip([]byte(s[2])), r.vars[old].width, width)
+		}
+		return nil
+	}
+	if s[0] != "real" && s[0] != "realtime" && s[0] != "string" && s[0] != "event" && width >= 1 {
+		v.first = len(r.lines)
+		if width == 1 {
+			r.lines = append(r.lines, Line{name})
+		} else {
+			base := name
+			if i := strings.LastIndexByte(name, '['); i > 0 && strings.Contains(name[i:], ":") {
+				base = name[:i]
+			}
+			for b := width - 1; b >= 0; b-- {
+				r.lines = append(r.lines, Line{fmt.Sprintf("%s[%d]", base, b)})
+			}
+		}
+	}
+	r.vars = append(r.vars, v)
+	r.put(s[2], int32(len(r.vars)))
+	return nil
+}
+
+// number gives a code of up to three characters as an index; -1 for others.
+func number(code []byte) int {
+	n := 0
+	if len(code) > 3 || len(code) == 0 {
+		return -1
+	}
+	for _, c := range code {
+		if c < '!' || c > '~' {
+			return -1
+		}
+		n = n*95 + int(c-'!') + 1
+	}
+	return n
+}
+
+func (r *Reader) put(code string, v int32) {
+	if n := number([]byte(code)); n >= 0 {
+		for len(r.short) <= n {
+			r.short = append(r.short, make([]int32, n+1-len(r.short))...)
+		}
+		r.short[n] = v
+		return
+	}
+	r.long[code] = v
+}
+
+func (r *Reader) find(code []byte) (int32, bool) {
+	n := number(code)
+	switch {
+	case n >= len(r.short):
+		return 0, false
+	case n >= 0:
+		return r.short[n] - 1, r.short[n] != 0
+	}
+	v, ok := r.long[string(code)]
+	return v - 1, ok
+}
+
+// Next gives the windows of the selected lines over the next stretch; they
+// are valid until the next call. At the end it gives io.EOF. After an Error,
+// what stood before it has been given.
+func (r *Reader) Next() ([]wire.Window, error) {
+	if r.ended {
+		return nil, io.EOF
+	}
+	for i := range r.states {
+		s := &r.states[i]
+		s.begin, s.toggles, s.spans = s.high, s.toggles[:0], s.spans[:0]
+	}
+	r.toggles = 0
+	err := r.read()
+	to := r.now
+	if errors.Is(err, io.EOF) || err != nil {
+		r.ended = true
+		to++ // the last levels hold at the last time
+	}
+	for k, i := range r.wanted {
+		s := &r.states[i]
+		w := wire.Window{From: r.from, To: to, High: s.begin, Toggles: s.toggles, Unknown: s.spans}
+		if s.unknown {
+			w.Unknown = append(w.Unknown, wire.Span{From: max(s.since, r.from), To: to})
+			s.spans = w.Unknown[:0]
+		}
+		r.out[k] = w
+	}
+	r.from = to
+	if err != nil && !errors.Is(err, io.EOF) {
+		return r.out, err
+	}
+	return r.out, nil
+}
+
+// read takes words until a stretch is full at a time, or the end.
+func (r *Reader) read() error {
+	for {
+		w, err := r.word()
+		if err != nil {
+			return err
+		}
+		if w == nil {
+			return io.EOF
+		}
+		switch w[0] {
+		case '#':
+			t, err := r.time(w[1:])
+			if err != nil {
+				return err
+			}
+			if r.started && t < r.now {
+				return r.fault("time %s after %s: times must not go back", t, r.now)
+			}
+			if !r.started {
+				r.started, r.from = true, t
+			}
+			full := r.toggles >= stretch && t > r.from
+			r.now = t
+			if full {
+				return nil
+			}
+		case '0', '1', 'x', 'X', 'z', 'Z':
+			v, ok := r.find(w[1:])
+			if !ok {
+				return r.unknownCode(w[1:])
+			}
+			if first := r.vars[v].first; first >= 0 {
+				if err := r.set(first, w[0]); err != nil {
+					return err
+				}
+			}
+		case 'b', 'B':
+			if err := r.vector(w[1:]); err != nil {
+				return err
+			}
+		case 'r', 'R', 's', 'S':
+			if c, err := r.word(); err != nil {
+				return err
+			} else if c == nil {
+				return r.fault("the file ends inside a value")
+			}
+		case '$':
+			switch string(w) {
+			case "$comment":
+				if err := r.skip(); err != nil {
+					return err
+				}
+			case "$dumpvars", "$dumpon", "$dumpall", "$dumpoff", "$end":
+				// The values inside say all there is to know.
+			default:
+				return r.fault("%q among the values", clip(w))
+			}
+		default:
+			return r.fault("%q is neither a time nor a value", clip(w))
+		}
+	}
+}
+
+func (r *Reader) unknownCode(c []byte) error {
+	return r.fault("code %q stands for no variable", clip(c))
+}
+
+func (r *Reader) time(w []byte) (quantity.Time, error) {
+	var n int64
+	for _, c := range w {
+		if c < '0' || c > '9' || n > (math.MaxInt64-9)/10 {
+			return 0, r.fault("%q is no time that fits", clip(w))
+		}
+		n = n*10 + int64(c-'0')
+	}
+	if len(w) == 0 {
+		return 0, r.fault("a # without a time")
+	}
+	if n > (math.MaxInt64/2)/r.mul {
+		return 0, r.fault("time %d does not fit: captures last at most 53 days", n)
+	}
+	return quantity.Time(n * r.mul / r.div), nil
+}
+
+// vector takes the value of a vector; a value shorter than the vector is
+// filled up on the left.
+func (r *Reader) vector(value []byte) error {
+	var local [64]byte
+	bits := append(local[:0], value...)
+	c, err := r.word()
+	if err != nil {
+		return err
+	}
+	if c == nil {
+		return r.fault("the file ends inside a value")
+	}
+	i, ok := r.find(c)
+	if !ok {
+		return r.unknownCode(c)
+	}
+	v := r.vars[i]
+	if v.first < 0 {
+		return nil
+	}
+	if len(bits) > v.width || len(bits) == 0 {
+		return r.fault("a value of %d bits for a vector of %d", len(bits), v.width)
+	}
+	pad := byte('0')
+	if bits[0] != '1' {
+		pad = bits[0]
+	}
+	for k := range v.width {
+		b := pad
+		if k >= v.width-len(bits) {
+			b = bits[k-(v.width-len(bits))]
+		}
+		switch b {
+		case '0', '1', 'x', 'X', 'z', 'Z':
+		default:
+			return r.fault("%q is no vector of 0, 1, x and z", clip(bits))
+		}
+		if err := r.set(v.first+k, b); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// set gives a line a level at the present time.
+func (r *Reader) set(line int, level byte) error {
+	s := &r.states[line]
+	if !s.selected {
+		return nil
+	}
+	high, unknown := s.high, false
+	switch level {
+	case '0':
+		high = false
+	case '1':
+		high = true
+	case 'z', 'Z':
+		high, unknown = true, true
+	default:
+		unknown = true
+	}
+	if !s.known {
+		s.known = true
+		if !r.started || r.now == r.from && len(s.toggles) == 0 {
+			s.high, s.begin = high, high
+		}
+	}
+	if unknown != s.unknown {
+		if unknown {
+			s.since = r.now
+		} else if r.now > s.since {
+			s.spans = append(s.spans, wire.Span{From: max(s.since, r.from), To: r.now})
+		}
+		s.unknown = unknown
+	}
+	if high == s.high {
+		return nil
+	}
+	if n := len(s.toggles); n > 0 && s.toggles[n-1] == r.now {
+		if r.div > 1 {
+			return r.fault("two changes of %s within a picosecond: finer than captures are kept", r.lines[line].Name)
+		}
+		// A change back at the same time is no change.
+		s.toggles = s.toggles[:n-1]
+		s.high = high
+		return nil
+	}
+	s.high = high
+	s.toggles = append(s.toggles, r.now)
+	r.toggles++
+	return nil
+}
+
+// Index gives the line with a name; the last part of the name is enough where
+// only one line has it. It is -1 where there is none, -2 where there are
+// several.
+func Index(lines []Line, name string) int {
+	found := -1
+	for i, l := range lines {
+		if l.Name == name {
+			return i
+		}
+		if j := strings.LastIndexByte(l.Name, '.'); l.Name[j+1:] == name {
+			if found >= 0 {
+				found = -2
+			} else if found == -1 {
+				found = i
+			}
+		}
+	}
+	return found
+}

@@ -1,0 +1,268 @@
+package vcd
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"gavrix/core/quantity"
+	"gavrix/core/wire"
+)
+
+// all reads a file whole: for each line its first level and its toggles.
+type lineLevels struct {
+	First   bool
+	Toggles []quantity.Time
+	Unknown []wire.Span
+}
+
+func all(text string) (map[string]lineLevels, quantity.Time, error) {
+	r, err := NewReader(strings.NewReader(text))
+	if err != nil {
+		return nil, 0, err
+	}
+	var idx []int
+	for i := range r.Lines() {
+		idx = append(idx, i)
+	}
+	r.Select(idx...)
+	out := map[string]lineLevels{}
+	first := true
+	var to quantity.Time
+	for {
+		ws, err := r.Next()
+		if errors.Is(err, io.EOF) {
+			return out, to, nil
+		}
+		for i, w := range ws {
+			l := out[r.Lines()[i].Name]
+			if first {
+				l.First = w.High
+			}
+			l.Toggles = append(l.Toggles, w.Toggles...)
+			l.Unknown = append(l.Unknown, w.Unknown...)
+			out[r.Lines()[i].Name] = l
+			to = w.To
+		}
+		first = false
+		if err != nil {
+			return out, to, err
+		}
+	}
+}
+
+const head = "$date today $end $timescale 1 ns $end $scope module top $end $var wire 1 ! a $end $var reg 4 \" bus [3:0] $end $var real 64 # r $end $upscope $end $var string 0 $ s $end $enddefinitions $end\n"
+
+func TestReadsWhatTheStandardAllows(t *testing.T) {
+	text := head + "$comment 0! is no value $end\n$dumpvars 1! b0 \" r0.5 # $end\n#10 0!\n#20 b11 \" r1e9 # sIdle $\n#25\n1! bz1 \"\n#30 $dumpoff x! bx \" $end\n#40 $dumpon 0! b1010 \" $end\n#50"
+	got, to, err := all(text)
+	require.NoError(t, err)
+	ns := quantity.Nanosecond
+	assert.Equal(t, lineLevels{true, []quantity.Time{10 * ns, 25 * ns, 40 * ns}, []wire.Span{{From: 30 * ns, To: 40 * ns}}}, got["top.a"])
+	assert.Equal(t, []quantity.Time{25 * ns}, got["top.bus[3]"].Toggles, "z reads as high")
+	assert.Equal(t, []quantity.Time{20 * ns, 40 * ns}, got["top.bus[0]"].Toggles)
+	assert.Equal(t, 50*ns+1, to)
+	assert.Len(t, got, 5)
+	r, err := NewReader(strings.NewReader(text))
+	require.NoError(t, err)
+	assert.Equal(t, 0, Index(r.Lines(), "a"))
+	assert.Equal(t, 1, Index(r.Lines(), "top.bus[3]"))
+	assert.Equal(t, -1, Index(r.Lines(), "none"))
+}
+
+func TestTimescales(t *testing.T) {
+	for scale, want := range map[string]quantity.Time{
+		"1 fs": 1, "10fs": 10, "100 fs": 100, "1 ps": 1000, "100ps": 100_000, "1 us": 1000 * quantity.Microsecond, "10 ms": 10 * quantity.Second, "100 s": 100_000 * quantity.Second,
+	} {
+		text := fmt.Sprintf("$timescale %s $end $var wire 1 ! a $end $enddefinitions $end #0 0! #1000 1!", scale)
+		got, _, err := all(text)
+		require.NoError(t, err, scale)
+		assert.Equal(t, []quantity.Time{want}, got["a"].Toggles, scale)
+	}
+}
+
+func TestFaults(t *testing.T) {
+	for text, want := range map[string]string{
+		"":                       "line 1: the file ends before $enddefinitions",
+		"\x00\x01\x02 binary":    "no value change dump",
+		"$var wire 1 ! a":        "$end is missing",
+		"$timescale 3 ns $end":   "line 1: timescale",
+		"$timescale 1 h $end":    "timescale",
+		"\n$var wire x ! a $end": "line 2: $var: \"x\" is no width",
+		"$var wire 1 $end":       "needs a type",
+		"$var wire 2147483648 ! a $end $enddefinitions $end": "2147483648 bits; at most 1024",
+		strings.Repeat("a", 1<<18):                           "more than 65536 bytes",
+		head + "#10 1!\n#5 0!":                               "line 3: time 5 ns after 10 ns: times must not go back",
+		head + "#10 1%":                                      `code "%" stands for no variable`,
+		head + "hello":                                       "neither a time nor a value",
+		head + "#x":                                          "no time that fits",
+		head + "#":                                           "without a time",
+		head + "#99999999999999999999":                       "fits",
+		head + "#9999999999999999":                           "does not fit",
+		head + "#1 b11111 \"":                                "a value of 5 bits for a vector of 4",
+		head + "#1 b12 \"":                                   "no vector of 0, 1, x and z",
+		head + "#1 b1":                                       "ends inside a value",
+		head + "#1 $var":                                     "among the values",
+		head + "#1 $comment":                                 "$end is missing",
+		"$timescale 1 fs $end $var wire 1 ! a $end $enddefinitions $end #0 0! #1000 1! #1400 0!": "within a picosecond",
+	} {
+		_, _, err := all(text)
+		require.Error(t, err, clip([]byte(text)))
+		assert.Contains(t, err.Error(), want)
+		assert.Contains(t, err.Error(), "line ")
+	}
+	// What stood before the fault is kept.
+	got, _, err := all(head + "#0 1!\n#10 0!\n#20 1!\n#15 0!")
+	require.Error(t, err)
+	assert.Len(t, got["top.a"].Toggles, 2)
+	_, err = NewReader(io.MultiReader(strings.NewReader("$date "), broken{}))
+	assert.ErrorIs(t, err, io.ErrUnexpectedEOF)
+}
+
+type broken struct{}
+
+func (broken) Read([]byte) (int, error) { return 0, io.ErrUnexpectedEOF }
+
+func TestWrittenAndReadIsTheSame(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		n := rapid.IntRange(1, 5).Draw(rt, "lines")
+		var names []string
+		tog := make([][]quantity.Time, n)
+		high := make([]bool, n)
+		end := quantity.Time(rapid.Int64Range(1, 1e9).Draw(rt, "end"))
+		for i := range n {
+			names = append(names, fmt.Sprintf("line %d", i))
+			high[i] = rapid.Bool().Draw(rt, "high")
+			at := quantity.Time(0)
+			for {
+				at += quantity.Time(rapid.Int64Range(1, int64(end)/4+2).Draw(rt, "step"))
+				if at >= end {
+					break
+				}
+				tog[i] = append(tog[i], at)
+			}
+		}
+		var b bytes.Buffer
+		w, err := NewWriter(&b, names)
+		require.NoError(rt, err)
+		from, at, level := quantity.Time(0), make([]int, n), append([]bool(nil), high...)
+		for from < end {
+			to := min(end, from+quantity.Time(rapid.Int64Range(1, int64(end)).Draw(rt, "cut")))
+			var ws []wire.Window
+			for i := range n {
+				j := at[i]
+				for j < len(tog[i]) && tog[i][j] < to {
+					j++
+				}
+				win := wire.Window{From: from, To: to, High: level[i], Toggles: tog[i][at[i]:j]}
+				ws = append(ws, win)
+				at[i], level[i] = j, win.EndsHigh()
+			}
+			require.NoError(rt, w.Write(ws))
+			from = to
+		}
+		require.NoError(rt, w.Close(end))
+		got, to, err := all(b.String())
+		require.NoError(rt, err)
+		require.Equal(rt, end+1, to)
+		for i := range n {
+			l := got["capture."+strings.ReplaceAll(names[i], " ", "_")]
+			require.Equal(rt, high[i], l.First)
+			require.Equal(rt, tog[i], l.Toggles)
+		}
+	})
+}
+
+func TestUnknownStretchesAreKept(t *testing.T) {
+	var b bytes.Buffer
+	w, err := NewWriter(&b, []string{"a"})
+	require.NoError(t, err)
+	spans := []wire.Span{{From: 20, To: 40}}
+	require.NoError(t, w.Write([]wire.Window{{To: 100, High: true, Toggles: []quantity.Time{10, 50}, Unknown: spans}}))
+	require.NoError(t, w.Close(100))
+	got, _, err := all(b.String())
+	require.NoError(t, err)
+	assert.Equal(t, []quantity.Time{10, 50}, got["capture.a"].Toggles)
+	assert.Equal(t, spans, got["capture.a"].Unknown)
+	assert.Error(t, w.Write(nil))
+}
+
+func TestCodesAreUnlike(t *testing.T) {
+	seen := map[string]bool{}
+	for i := range 20_000 {
+		c := code(i)
+		require.False(t, seen[c], c)
+		seen[c] = true
+	}
+}
+
+func FuzzReader(f *testing.F) {
+	f.Add([]byte(head + "#0 1! #10 0! b101 \" #20 x!"))
+	f.Add([]byte("$timescale 1 fs $end $var wire 1 abcd a $end $enddefinitions $end #5 1abcd"))
+	f.Fuzz(func(t *testing.T, raw []byte) {
+		got, to, _ := all(string(raw))
+		for _, l := range got {
+			last := quantity.Time(-1)
+			for _, x := range l.Toggles {
+				require.Greater(t, x, last)
+				require.Less(t, x, to)
+				last = x
+			}
+		}
+	})
+}
+
+func benchmarkText(signals int) []byte {
+	var b bytes.Buffer
+	b.WriteString("$timescale 1 ns $end\n")
+	var codes []string
+	for i := range signals {
+		c := code(i + 8930) // three characters
+		if signals == 1 {
+			c = "!"
+		}
+		codes = append(codes, c)
+		fmt.Fprintf(&b, "$var wire 1 %s s%d $end\n", c, i)
+	}
+	b.WriteString("$enddefinitions $end\n#0\n")
+	rng := rand.New(rand.NewPCG(1, 2))
+	level := make([]int, signals)
+	at := 0
+	for b.Len() < 20<<20 {
+		at += 1 + rng.IntN(2000)
+		fmt.Fprintf(&b, "#%d\n", at)
+		i := rng.IntN(signals)
+		level[i] ^= 1
+		fmt.Fprintf(&b, "%d%s\n", level[i], codes[i])
+	}
+	return b.Bytes()
+}
+
+func benchmarkRead(b *testing.B, signals int) {
+	text := benchmarkText(signals)
+	b.SetBytes(int64(len(text)))
+	b.ReportAllocs()
+	for b.Loop() {
+		r, err := NewReader(bytes.NewReader(text))
+		if err != nil {
+			b.Fatal(err)
+		}
+		r.Select(0)
+		for {
+			if _, err := r.Next(); err != nil {
+				break
+			}
+		}
+	}
+}
+
+func BenchmarkReadOneSignal(b *testing.B)  { benchmarkRead(b, 1) }
+func BenchmarkRead200Signals(b *testing.B) { benchmarkRead(b, 200) }
