@@ -135,7 +135,7 @@ func (s *Store) Put(r *record.Record) {
 	}
 	c := &segs[n/segmentRecords].records[n%segmentRecords]
 	*c = *r
-	c.Data, c.Offsets = s.keepBytes(r.Data), s.keepTimes(r.Offsets)
+	c.Data, c.Back, c.Offsets = s.keepBytes(r.Data), s.keepBytes(r.Back), s.keepTimes(r.Offsets)
 	if len(r.Marks) > 0 {
 		c.Marks = append([]record.Mark(nil), r.Marks...)
 	} else {

@@ -14,17 +14,19 @@ type Kind uint8
 
 // The kinds of records.
 const (
-	Chars    Kind = iota // a run of characters on a character link, bounded by idle
-	Opened               // a port or a simulated link began to be watched
-	Lost                 // the port went away
-	Gap                  // a stretch in which nothing could be seen
-	Returned             // the port came back
-	Changed              // a setting was changed; Text says which
-	Input                // something put into the simulated world; Text is the input
-	Verdict              // the outcome of a check; Text says which
+	Chars       Kind = iota // a run of characters on a character link, bounded by idle
+	Opened                  // a port or a simulated link began to be watched
+	Lost                    // the port went away
+	Gap                     // a stretch in which nothing could be seen
+	Returned                // the port came back
+	Changed                 // a setting was changed; Text says which
+	Input                   // something put into the simulated world; Text is the input
+	Verdict                 // the outcome of a check; Text says which
+	Transaction             // spi: from select to release; i2c: from start to stop
+	Frame                   // one can frame, error frame or overload frame
 )
 
-var kindNames = [...]string{"chars", "opened", "lost", "gap", "returned", "changed", "input", "verdict"}
+var kindNames = [...]string{"chars", "opened", "lost", "gap", "returned", "changed", "input", "verdict", "transaction", "frame"}
 
 func (k Kind) String() string {
 	if int(k) < len(kindNames) {
@@ -76,9 +78,8 @@ const (
 	Device End = 3 // the first device; the nth is Device+n
 )
 
-// Flags are the error marks of one character, as a peripheral's status
-// register would raise them.
-type Flags uint16
+// Flags are the error marks of one character or word, or of a frame.
+type Flags uint32
 
 // The marks.
 const (
@@ -90,9 +91,21 @@ const (
 	ParityOrFraming                   // the operating system does not say which
 	Glitch                            // a low pulse too short for a start bit
 	Floating                          // the line was not driven at a sample
+	Short                             // spi: select was released inside a word
+	NoStop                            // i2c: a start came without a stop before it, or the capture ended
+	StopInByte                        // i2c: a stop inside a byte
+	Stuff                             // can: six equal bits where stuffing forbids them
+	Form                              // can: a bit of fixed form was wrong
+	CheckSequence                     // can: the check sequence or the stuff count did not fit
+	NotAcknowledged                   // can: nobody acknowledged
+	ErrorFlag                         // can: an error flag without a fault before it: a bit error, or a node's local error
+	Overload                          // can: an overload flag
 )
 
-var flagNames = []string{"framing", "parity", "break", "noise", "overrun", "parity or framing", "glitch", "floating line"}
+var flagNames = []string{
+	"framing", "parity", "break", "noise", "overrun", "parity or framing", "glitch", "floating line",
+	"released inside a word", "no stop", "stop inside a byte", "stuff", "form", "check sequence", "not acknowledged", "error flag", "overload",
+}
 
 // Names gives the names of the raised marks.
 func (f Flags) Names() []string {
@@ -150,12 +163,44 @@ type Record struct {
 	Each    quantity.Time // duration of one character; 0 where unknown
 	Marks   []Mark        // in order of their index
 	Text    string
+
+	// Bits is the size of a word on spi in bits; a word takes as many bytes
+	// of Data as it needs, least significant first.
+	Bits uint8
+	// Back is, on spi, what the device sent in the same positions as Data;
+	// on i2c a byte for each of Data with the bits Acked and Addressing.
+	Back []byte
+	// ID is the identifier of a can frame.
+	ID   uint32
+	Attr Attr
 }
+
+// Bits of Back on i2c.
+const (
+	Acked      = 1 << iota // the byte was acknowledged
+	Addressing             // the byte follows a start
+)
+
+// Attr are the properties of a can frame.
+type Attr uint8
+
+// The properties.
+const (
+	Extended Attr = 1 << iota // 29-bit identifier
+	Remote                    // remote frame: Data is empty, Bits its length code
+	FD                        // flexible data rate format
+	Switched                  // the data phase at its own rate
+	Passive                   // error-state indicator: the sender is error passive
+	Stopped                   // i2c: the transaction ended with a stop
+)
 
 // Len is the number of characters.
 func (r *Record) Len() int {
 	if r.Wide {
 		return len(r.Data) / 2
+	}
+	if r.Bits > 8 && r.Kind == Transaction {
+		return len(r.Data) / ((int(r.Bits) + 7) / 8)
 	}
 	return len(r.Data)
 }
@@ -193,6 +238,7 @@ func (r *Record) Clone() Record {
 	c := *r
 	c.Data = append([]byte(nil), r.Data...)
 	c.Offsets = append([]quantity.Time(nil), r.Offsets...)
+	c.Back = append([]byte(nil), r.Back...)
 	c.Marks = append([]Mark(nil), r.Marks...)
 	return c
 }

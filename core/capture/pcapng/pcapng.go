@@ -92,8 +92,14 @@ func NewWriter(out io.Writer, meta *capture.Meta) (*Writer, error) {
 	return &Writer{w: w, start: start}, nil
 }
 
+// ErrKind says that a record is of a bus that this form does not hold yet.
+var ErrKind = errors.New("captures of this bus can't be kept as pcapng yet")
+
 // Write appends one record.
 func (w *Writer) Write(r *record.Record) error {
+	if r.Kind == record.Transaction || r.Kind == record.Frame {
+		return ErrKind
+	}
 	b := append(w.buf[:0], version, byte(r.Kind), byte(r.From), byte(r.Seen), byte(r.Origin))
 	var flags byte
 	if r.More {

@@ -1,0 +1,361 @@
+// Package spi encodes and decodes clocked serial transfers: a clock, one data
+// line each way, and a select line.
+package spi
+
+import (
+	"fmt"
+	"math/bits"
+
+	"gavrix/core/quantity"
+	"gavrix/core/record"
+	"gavrix/core/wire"
+)
+
+// Select says how a device is selected.
+type Select uint8
+
+// The kinds of select.
+const (
+	ActiveLow  Select = iota
+	ActiveHigh        // the select line rests low
+	NoSelect          // spans are bounded by a pause of the clock
+)
+
+// Settings are the frame settings of one device on the bus.
+type Settings struct {
+	ClockIdleHigh bool // CPOL
+	SampleSecond  bool // CPHA: sampled at the second edge of each clock period
+	LSBFirst      bool
+	Word          int // bits a word, 4 to 32
+	Select        Select
+	// Gap is the pause of the clock that ends a span without a select line.
+	Gap quantity.Time
+}
+
+// Mode gives settings for a mode number 0 to 3, words of 8 bits, most
+// significant bit first, select active low.
+func Mode(n int) Settings {
+	return Settings{ClockIdleHigh: n&2 != 0, SampleSecond: n&1 != 0, Word: 8}
+}
+
+// Mode is the mode number.
+func (s Settings) Mode() int {
+	n := 0
+	if s.ClockIdleHigh {
+		n = 2
+	}
+	if s.SampleSecond {
+		n++
+	}
+	return n
+}
+
+// Check says what is out of range.
+func (s Settings) Check() error {
+	switch {
+	case s.Word < 4 || s.Word > 32:
+		return fmt.Errorf("words of %d bits: a word has 4 to 32", s.Word)
+	case s.Select > NoSelect:
+		return fmt.Errorf("unknown select %d", s.Select)
+	case s.Select == NoSelect && s.Gap <= 0:
+		return fmt.Errorf("without a select line a gap must say what ends a span")
+	}
+	return nil
+}
+
+// Describe implements bus.Settings.
+func (s Settings) Describe() string {
+	order := "msb first"
+	if s.LSBFirst {
+		order = "lsb first"
+	}
+	return fmt.Sprintf("mode %d, %d bits %s", s.Mode(), s.Word, order)
+}
+
+func (s Settings) bytes() int { return (s.Word + 7) / 8 }
+
+// Lines are the toggles of the four lines of one span. Clock rests as the
+// settings say, select too; the data lines rest low.
+type Lines struct {
+	Clock, Out, In, Select []quantity.Time
+}
+
+// Encode gives the levels of one span that begins at the time start with the
+// given half period of the clock: the MCU's words out and the device's words
+// back, position by position. It also gives the end of the span.
+//
+// Select comes one half period before the first clock edge and goes one after
+// the last. The data lines change at the edges at which nobody samples.
+func Encode(s Settings, start, half quantity.Time, out, back []uint32) (Lines, quantity.Time) {
+	var l Lines
+	t := start
+	if s.Select != NoSelect {
+		l.Select = append(l.Select, t)
+	}
+	level := [2]bool{}
+	set := func(at quantity.Time, line int, high bool) {
+		if level[line] == high {
+			return
+		}
+		level[line] = high
+		if line == 0 {
+			l.Out = append(l.Out, at)
+		} else {
+			l.In = append(l.In, at)
+		}
+	}
+	bit := func(w uint32, i int) bool {
+		if s.LSBFirst {
+			return w>>i&1 == 1
+		}
+		return w>>(s.Word-1-i)&1 == 1
+	}
+	n := max(len(out), len(back))
+	at := func(words []uint32, k int) uint32 {
+		if k < len(words) {
+			return words[k]
+		}
+		return 0
+	}
+	change := t // the time at which the next bit is put out
+	t += half
+	for k := range n {
+		for i := range s.Word {
+			if s.SampleSecond {
+				change = t
+			}
+			set(change, 0, bit(at(out, k), i))
+			set(change, 1, bit(at(back, k), i))
+			l.Clock = append(l.Clock, t, t+half)
+			change = t + half
+			t += 2 * half
+		}
+	}
+	// The data lines go back to rest behind the last sample.
+	end := t
+	set(end, 0, false)
+	set(end, 1, false)
+	if s.Select != NoSelect {
+		l.Select = append(l.Select, end)
+	}
+	return l, end
+}
+
+// Duration is the time of n words with a clock of the given half period, from
+// select to release.
+func Duration(s Settings, half quantity.Time, n int) quantity.Time {
+	return half + 2*half*quantity.Time(n*s.Word)
+}
+
+// Decoder decodes one device's spans. Its lines are clock, data out, data in
+// and select, in this order; without a select line there are three.
+type Decoder struct {
+	set  Settings
+	link uint16
+	rec  record.Record
+
+	started  bool
+	selected bool
+	sample   bool // the next clock toggle samples
+	n        int  // bits of the word so far
+	out, in  uint32
+	wordAt   quantity.Time
+	lastAt   quantity.Time // newest clock edge
+}
+
+// NewDecoder gives a decoder; the device is the end that the select line
+// belongs to.
+func NewDecoder(set Settings, link uint16, device record.End) *Decoder {
+	d := &Decoder{set: set, link: link}
+	d.rec = record.Record{Kind: record.Transaction, Link: link, From: device, Seen: record.Tap, Origin: record.FromLevels, Bits: uint8(set.Word)}
+
+	return d
+}
+
+// cursor walks along the toggles of one line.
+type cursor struct {
+	tog  []quantity.Time
+	i    int
+	high bool
+}
+
+// before moves to the level just before t: what a register clocked at t takes.
+func (c *cursor) before(t quantity.Time) bool {
+	for c.i < len(c.tog) && c.tog[c.i] < t {
+		c.high = !c.high
+		c.i++
+	}
+	return c.high
+}
+
+func (c *cursor) next() quantity.Time {
+	if c.i < len(c.tog) {
+		return c.tog[c.i]
+	}
+	return quantity.Forever
+}
+
+// Feed implements bus.Decoder.
+func (d *Decoder) Feed(lines []wire.Window, sink record.Sink) {
+	clock := cursor{tog: lines[0].Toggles, high: lines[0].High}
+	out := cursor{tog: lines[1].Toggles, high: lines[1].High}
+	in := cursor{tog: lines[2].Toggles, high: lines[2].High}
+	sel := cursor{high: d.set.Select == ActiveHigh}
+	if d.set.Select != NoSelect {
+		sel = cursor{tog: lines[3].Toggles, high: lines[3].High}
+	}
+	if !d.started {
+		d.started = true
+		if d.set.Select == NoSelect || sel.high == (d.set.Select == ActiveHigh) {
+			d.begin(lines[0].From, clock.high)
+		}
+	}
+	for {
+		// Select first: an edge of the clock at the same time comes after it.
+		until := sel.next()
+		if d.selected {
+			d.run(&clock, &out, &in, until, sink)
+		} else {
+			clock.before(until)
+		}
+		if until == quantity.Forever {
+			break
+		}
+		sel.high = !sel.high
+		sel.i++
+		if sel.high == (d.set.Select == ActiveHigh) {
+			d.begin(until, clock.high)
+		} else if d.selected {
+			d.end(until, sink)
+		}
+	}
+	if d.set.Select == NoSelect && d.busy() && lines[0].To >= d.lastAt+d.set.Gap {
+		d.end(d.lastAt, sink)
+		d.begin(lines[0].To, clock.high)
+	}
+}
+
+func (d *Decoder) busy() bool { return d.n > 0 || len(d.rec.Offsets) > 0 }
+
+// begin starts a span. Which edge samples follows from the clock's level, so
+// a clock that rests at the wrong level is read as it would be by a device.
+func (d *Decoder) begin(t quantity.Time, clockHigh bool) {
+	d.selected = true
+	d.rec.Start = t
+	d.n, d.out, d.in = 0, 0, 0
+	// The first edge after the idle level samples with CPHA 0, the second
+	// with CPHA 1.
+	d.sample = (clockHigh == d.set.ClockIdleHigh) != d.set.SampleSecond
+}
+
+// run takes the clock's edges before the time until.
+func (d *Decoder) run(clock, out, in *cursor, until quantity.Time, sink record.Sink) {
+	for clock.i < len(clock.tog) && clock.tog[clock.i] < until {
+		t := clock.tog[clock.i]
+		clock.i++
+		clock.high = !clock.high
+		if d.set.Select == NoSelect {
+			if d.busy() && t >= d.lastAt+d.set.Gap {
+				d.end(d.lastAt, sink)
+				d.begin(t, !clock.high)
+			}
+			if !d.busy() {
+				d.rec.Start = t
+			}
+			d.lastAt = t
+		}
+		if d.sample {
+			d.take(t, out.before(t), in.before(t))
+		}
+		d.sample = !d.sample
+	}
+}
+
+func (d *Decoder) take(t quantity.Time, out, in bool) {
+	if d.n == 0 {
+		d.wordAt = t
+	}
+	var o, i uint32
+	if out {
+		o = 1
+	}
+	if in {
+		i = 1
+	}
+	if d.set.LSBFirst {
+		d.out |= o << d.n
+		d.in |= i << d.n
+	} else {
+		d.out = d.out<<1 | o
+		d.in = d.in<<1 | i
+	}
+	if d.n++; d.n < d.set.Word {
+		return
+	}
+	d.rec.Offsets = append(d.rec.Offsets, d.wordAt-d.rec.Start)
+	d.rec.Data = putWord(d.rec.Data, d.out, d.set.bytes())
+	d.rec.Back = putWord(d.rec.Back, d.in, d.set.bytes())
+	d.n, d.out, d.in = 0, 0, 0
+}
+
+func putWord(b []byte, w uint32, n int) []byte {
+	for range n {
+		b = append(b, byte(w))
+		w >>= 8
+	}
+	return b
+}
+
+// end puts the span out. Bits of an unfinished word are told in the text.
+func (d *Decoder) end(t quantity.Time, sink record.Sink) {
+	d.selected = false
+	d.rec.End = t
+	d.rec.Marks, d.rec.Text = d.rec.Marks[:0], ""
+	if d.n > 0 {
+		d.rec.Marks = append(d.rec.Marks, record.Mark{Index: len(d.rec.Offsets), Flags: record.Short})
+		out, in := d.out, d.in
+		if d.set.LSBFirst {
+			out, in = bits.Reverse32(out)>>(32-d.n), bits.Reverse32(in)>>(32-d.n)
+		}
+		d.rec.Text = fmt.Sprintf("then %d of %d bits: out %0*b, in %0*b", d.n, d.set.Word, d.n, out, d.n, in)
+	}
+	sink.Put(&d.rec)
+	d.rec.Data, d.rec.Back, d.rec.Offsets = d.rec.Data[:0], d.rec.Back[:0], d.rec.Offsets[:0]
+	d.n, d.out, d.in = 0, 0, 0
+}
+
+// Wake implements bus.Decoder.
+func (d *Decoder) Wake() quantity.Time {
+	if d.set.Select == NoSelect && d.busy() {
+		return d.lastAt + d.set.Gap
+	}
+	return quantity.Forever
+}
+
+// Flush implements bus.Decoder: a span that is still open is put out.
+func (d *Decoder) Flush(sink record.Sink) {
+	if d.selected && d.busy() {
+		d.end(max(d.lastAt, d.rec.Start+d.lastOffset()), sink)
+	}
+}
+
+func (d *Decoder) lastOffset() quantity.Time {
+	if n := len(d.rec.Offsets); n > 0 {
+		return d.rec.Offsets[n-1]
+	}
+	return 0
+}
+
+// Words gives the words of a record's data or of what came back.
+func Words(r *record.Record, data []byte) []uint32 {
+	n := max((int(r.Bits)+7)/8, 1)
+	var out []uint32
+	for i := 0; i+n <= len(data); i += n {
+		w := uint32(0)
+		for k := n - 1; k >= 0; k-- {
+			w = w<<8 | uint32(data[i+k])
+		}
+		out = append(out, w)
+	}
+	return out
+}

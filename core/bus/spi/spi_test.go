@@ -1,0 +1,205 @@
+package spi
+
+import (
+	"math/rand/v2"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"gavrix/core/quantity"
+	"gavrix/core/record"
+	"gavrix/core/wire"
+)
+
+func anySettings(rt *rapid.T) Settings {
+	s := Mode(rapid.IntRange(0, 3).Draw(rt, "mode"))
+	s.LSBFirst = rapid.Bool().Draw(rt, "lsb")
+	s.Word = rapid.IntRange(4, 32).Draw(rt, "word")
+	s.Select = Select(rapid.IntRange(0, 2).Draw(rt, "select"))
+	s.Gap = 100_000
+	return s
+}
+
+// rest gives the resting levels of clock, out, in and select.
+func rest(s Settings) []bool {
+	return []bool{s.ClockIdleHigh, false, false, s.Select != ActiveHigh}
+}
+
+func add(all [][]quantity.Time, l Lines) {
+	all[0] = append(all[0], l.Clock...)
+	all[1] = append(all[1], l.Out...)
+	all[2] = append(all[2], l.In...)
+	all[3] = append(all[3], l.Select...)
+}
+
+// feed gives the decoder the lines in windows cut by the function.
+func feed(d *Decoder, s Settings, lines [][]quantity.Time, high []bool, end quantity.Time, cut func(from quantity.Time) quantity.Time, out record.Sink) {
+	n := 4
+	if s.Select == NoSelect {
+		n = 3
+	}
+	at := make([]int, n)
+	high = append([]bool(nil), high...)
+	for from := quantity.Time(0); from < end; {
+		to := min(end, cut(from))
+		var ws []wire.Window
+		for i := range n {
+			j := at[i]
+			for j < len(lines[i]) && lines[i][j] < to {
+				j++
+			}
+			w := wire.Window{From: from, To: to, High: high[i], Toggles: lines[i][at[i]:j]}
+			ws = append(ws, w)
+			at[i], high[i] = j, w.EndsHigh()
+		}
+		d.Feed(ws, out)
+		from = to
+	}
+	d.Flush(out)
+}
+
+func TestDecodeIsTheInverseOfEncode(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		s := anySettings(rt)
+		require.NoError(rt, s.Check())
+		half := quantity.Time(rapid.Int64Range(2, 20_000).Draw(rt, "half"))
+		lines := make([][]quantity.Time, 4)
+		var outs, backs [][]uint32
+		mask := uint32(uint64(1)<<s.Word - 1)
+		at := quantity.Time(1000)
+		for range rapid.IntRange(0, 5).Draw(rt, "spans") {
+			n := rapid.IntRange(1, 6).Draw(rt, "words")
+			var o, b []uint32
+			for range n {
+				o = append(o, rapid.Uint32().Draw(rt, "out")&mask)
+				b = append(b, rapid.Uint32().Draw(rt, "back")&mask)
+			}
+			l, end := Encode(s, at, half, o, b)
+			require.Equal(rt, Duration(s, half, n), end-at)
+			add(lines, l)
+			outs, backs = append(outs, o), append(backs, b)
+			at = end + s.Gap + quantity.Time(rapid.Int64Range(1, 5000).Draw(rt, "pause"))
+		}
+		end := at + 2*s.Gap
+		whole, pieces := &record.List{}, &record.List{}
+		feed(NewDecoder(s, 3, record.Device), s, lines, rest(s), end, func(quantity.Time) quantity.Time { return end }, whole)
+		feed(NewDecoder(s, 3, record.Device), s, lines, rest(s), end, func(from quantity.Time) quantity.Time {
+			return from + 1 + quantity.Time(rapid.Int64Range(0, int64(end)/4).Draw(rt, "cut"))
+		}, pieces)
+		require.Equal(rt, whole.Done, pieces.Done)
+		require.Len(rt, whole.Done, len(outs))
+		for i := range whole.Done {
+			r := &whole.Done[i]
+			require.Equal(rt, outs[i], Words(r, r.Data))
+			require.Equal(rt, backs[i], Words(r, r.Back))
+			require.Zero(rt, r.AllFlags())
+			require.Equal(rt, len(outs[i]), r.Len())
+		}
+	})
+}
+
+func TestReleaseInsideAWord(t *testing.T) {
+	s := Mode(0)
+	l, end := Encode(s, 1000, 500, []uint32{0xa5, 0xff}, []uint32{0x5a, 0x00})
+	// Released in the middle of the second word, after 3 of its bits.
+	cut := l.Clock[2*(8+3)] - 100
+	lines := make([][]quantity.Time, 4)
+	add(lines, l)
+	lines[3] = []quantity.Time{1000, cut}
+	out := &record.List{}
+	feed(NewDecoder(s, 0, record.Device), s, lines, rest(s), end+10_000, func(quantity.Time) quantity.Time { return end + 10_000 }, out)
+	require.Len(t, out.Done, 1)
+	r := out.Done[0]
+	assert.Equal(t, []byte{0xa5}, r.Data)
+	assert.Equal(t, []byte{0x5a}, r.Back)
+	assert.Equal(t, record.Short, r.FlagsAt(1))
+	assert.Equal(t, "then 3 of 8 bits: out 111, in 000", r.Text)
+}
+
+// TestWrongMode: 6B sent in mode 0 and read in mode 1 falls on the instants of
+// change; with the old level still holding it reads 6B.
+func TestWrongMode(t *testing.T) {
+	l, end := Encode(Mode(0), 1000, 500, []uint32{0x6b}, nil)
+	lines := make([][]quantity.Time, 4)
+	add(lines, l)
+	read := func(shift quantity.Time) byte {
+		moved := append([][]quantity.Time{}, lines...)
+		moved[1] = nil
+		for _, t := range lines[1] {
+			moved[1] = append(moved[1], t+shift)
+		}
+		out := &record.List{}
+		feed(NewDecoder(Mode(1), 0, record.Device), Mode(1), moved, rest(Mode(1)), end+5000, func(quantity.Time) quantity.Time { return end + 5000 }, out)
+		return out.Done[0].Data[0]
+	}
+	assert.Equal(t, byte(0x6b), read(0))
+	assert.Contains(t, []byte{0xd6, 0xd7}, read(-1), "the new level is there already")
+}
+
+func TestModes(t *testing.T) {
+	for n := range 4 {
+		assert.Equal(t, n, Mode(n).Mode())
+	}
+	assert.Equal(t, "mode 3, 8 bits msb first", Mode(3).Describe())
+	for _, bad := range []Settings{{Word: 3}, {Word: 33}, {Word: 8, Select: 9}, {Word: 8, Select: NoSelect}} {
+		assert.Error(t, bad.Check())
+	}
+}
+
+// FuzzDecoder feeds arbitrary levels: it must end, and give the same records
+// however the stretch is cut.
+func FuzzDecoder(f *testing.F) {
+	f.Add([]byte{1, 2, 3, 4, 5, 6, 7, 8}, uint8(0), uint8(3))
+	f.Fuzz(func(t *testing.T, raw []byte, mode, cut uint8) {
+		s := Mode(int(mode) % 4)
+		s.Word, s.Select, s.Gap = 4+int(mode)%29, Select(mode%3), 1000
+		lines := make([][]quantity.Time, 4)
+		at := quantity.Time(0)
+		for _, b := range raw {
+			at += 1 + quantity.Time(b>>2)*7
+			lines[b&3] = append(lines[b&3], at)
+		}
+		end := at + 5000
+		whole, parts := &record.List{}, &record.List{}
+		feed(NewDecoder(s, 0, record.Device), s, lines, rest(s), end, func(quantity.Time) quantity.Time { return end }, whole)
+		feed(NewDecoder(s, 0, record.Device), s, lines, rest(s), end, func(from quantity.Time) quantity.Time { return from + 1 + quantity.Time(cut)*3 }, parts)
+		require.Equal(t, whole.Done, parts.Done)
+	})
+}
+
+type discard struct{}
+
+func (discard) Put(*record.Record)  {}
+func (discard) Open(*record.Record) {}
+
+func BenchmarkDecode(b *testing.B) {
+	s := Mode(0)
+	rng := rand.New(rand.NewPCG(1, 2))
+	lines := make([][]quantity.Time, 4)
+	at := quantity.Time(1000)
+	for range 2000 {
+		var o, k []uint32
+		for range 16 {
+			o, k = append(o, rng.Uint32()&0xff), append(k, rng.Uint32()&0xff)
+		}
+		var l Lines
+		l, at = Encode(s, at, 50_000, o, k)
+		add(lines, l)
+		at += 200_000
+	}
+	var ws []wire.Window
+	edges := 0
+	for i, h := range rest(s) {
+		ws = append(ws, wire.Window{To: at, High: h, Toggles: lines[i]})
+		edges += len(lines[i])
+	}
+	d := NewDecoder(s, 0, record.Device)
+	d.Feed(ws, discard{})
+	b.ReportAllocs()
+	for b.Loop() {
+		d.Feed(ws, discard{})
+	}
+	b.ReportMetric(float64(edges)*float64(b.N)/b.Elapsed().Seconds()/1e6, "Medges/s")
+}
