@@ -1,0 +1,324 @@
+// Package i2c encodes and decodes transactions on a two-wire bus: a clock and
+// a data line that every party can only pull low.
+package i2c
+
+import (
+	"fmt"
+	"strings"
+
+	"gavrix/core/quantity"
+	"gavrix/core/record"
+	"gavrix/core/wire"
+)
+
+// Byte is one byte on the bus with its acknowledge.
+type Byte struct {
+	Value byte
+	Acked bool
+	// Start says that a start, or a repeated start, stands before the byte,
+	// which then carries an address.
+	Start bool
+}
+
+// Encode gives the toggles of clock and data for a transaction that begins at
+// the time start and runs at the given bit time. Both lines rest high. Data
+// changes a quarter of a bit into the clock's low half. With stop the bus is
+// released at the end; else the clock stays low. It also gives the end.
+func Encode(start, bit quantity.Time, bytes []Byte, stop bool) (clock, data []quantity.Time, end quantity.Time) {
+	q := bit / 4
+	t := start
+	scl, sda := true, true
+	setC := func(at quantity.Time, high bool) {
+		if scl != high {
+			scl = high
+			clock = append(clock, at)
+		}
+	}
+	setD := func(at quantity.Time, high bool) {
+		if sda != high {
+			sda = high
+			data = append(data, at)
+		}
+	}
+	put := func(high bool) {
+		// t is at the clock's fall: data changes at q, the clock rises at 2q.
+		setD(t+q, high)
+		setC(t+2*q, true)
+		setC(t+4*q, false)
+		t += 4 * q
+	}
+	for i, b := range bytes {
+		if b.Start {
+			if i > 0 {
+				setD(t+q, true)
+				setC(t+2*q, true)
+				t += 3 * q
+			}
+			setD(t, false)
+			setC(t+q, false)
+			t += q
+		}
+		for k := 7; k >= 0; k-- {
+			put(b.Value>>k&1 == 1)
+		}
+		put(!b.Acked)
+	}
+	if stop {
+		setD(t+q, false)
+		setC(t+2*q, true)
+		setD(t+3*q, true)
+		t += 3 * q
+	}
+	return clock, data, t
+}
+
+// Duration is the time of a transaction of n bytes on the wire, the address
+// counted: nine bits a byte, start and stop one bit each.
+func Duration(bit quantity.Time, n int) quantity.Time { return bit * quantity.Time(9*n+2) }
+
+// Decoder decodes a bus. Its lines are clock and data, in this order.
+type Decoder struct {
+	rec     record.Record
+	clock   bool // level
+	data    bool
+	started bool
+	active  bool // inside a transaction
+	n       int  // bits of the byte so far
+	shift   uint16
+	byteAt  quantity.Time
+	address bool // the next byte follows a start
+}
+
+// NewDecoder gives a decoder for the link.
+func NewDecoder(link uint16) *Decoder {
+	d := &Decoder{clock: true, data: true}
+	d.rec = record.Record{Kind: record.Transaction, Link: link, From: record.MCU, Seen: record.Tap, Origin: record.FromLevels}
+	return d
+}
+
+// Feed implements bus.Decoder. Where both lines change at one time, data is
+// taken to change while the clock is low, as it must.
+func (d *Decoder) Feed(lines []wire.Window, out record.Sink) {
+	clock, data := lines[0].Toggles, lines[1].Toggles
+	d.clock, d.data = lines[0].High, lines[1].High
+	k := 0
+	for _, t := range clock {
+		if d.clock {
+			// Up to the fall, a change of data is a start or a stop.
+			for k < len(data) && data[k] < t {
+				d.condition(data[k], out)
+				k++
+			}
+			d.clock = false
+			continue
+		}
+		for k < len(data) && data[k] <= t {
+			d.data = !d.data
+			k++
+		}
+		d.clock = true
+		if d.active {
+			d.bit(t)
+		}
+	}
+	for ; k < len(data); k++ {
+		if d.clock {
+			d.condition(data[k], out)
+		} else {
+			d.data = !d.data
+		}
+	}
+}
+
+// condition is a change of data while the clock is high.
+func (d *Decoder) condition(t quantity.Time, out record.Sink) {
+	d.data = !d.data
+	if d.data {
+		if d.active {
+			d.stop(t, out)
+		}
+		return
+	}
+	if !d.active {
+		d.rec.Start = t
+	} else {
+		d.unfinished()
+	}
+	d.active, d.address = true, true
+	d.n, d.shift = 0, 0
+}
+
+// unfinished notes the bits of a byte that a start or a stop cut off. One bit
+// is normal: the clock must rise before the condition.
+func (d *Decoder) unfinished() {
+	if d.n > 1 {
+		d.rec.Marks = append(d.rec.Marks, record.Mark{Index: len(d.rec.Data), Flags: record.StopInByte})
+		d.rec.Text = fmt.Sprintf("%d bits cut off: %0*b", d.n-1, d.n-1, d.shift>>1)
+	}
+}
+
+func (d *Decoder) bit(t quantity.Time) {
+	if d.n == 0 {
+		d.byteAt = t
+	}
+	v := uint16(0)
+	if d.data {
+		v = 1
+	}
+	d.shift = d.shift<<1 | v
+	if d.n++; d.n < 9 {
+		return
+	}
+	var back byte
+	if v == 0 {
+		back |= record.Acked
+	}
+	if d.address {
+		back |= record.Addressing
+	}
+	d.rec.Data = append(d.rec.Data, byte(d.shift>>1))
+	d.rec.Back = append(d.rec.Back, back)
+	d.rec.Offsets = append(d.rec.Offsets, d.byteAt-d.rec.Start)
+	d.address = false
+	d.n, d.shift = 0, 0
+}
+
+func (d *Decoder) stop(t quantity.Time, out record.Sink) {
+	d.unfinished()
+	d.rec.Attr = record.Stopped
+	d.put(t, out)
+}
+
+func (d *Decoder) put(t quantity.Time, out record.Sink) {
+	d.rec.End = t
+	out.Put(&d.rec)
+	d.active, d.n, d.shift = false, 0, 0
+	d.rec.Attr, d.rec.Text = 0, ""
+	d.rec.Data, d.rec.Back, d.rec.Offsets, d.rec.Marks = d.rec.Data[:0], d.rec.Back[:0], d.rec.Offsets[:0], d.rec.Marks[:0]
+}
+
+// Wake implements bus.Decoder: silence says nothing on this bus.
+func (d *Decoder) Wake() quantity.Time { return quantity.Forever }
+
+// Flush implements bus.Decoder: a transaction without its stop is put out,
+// marked.
+func (d *Decoder) Flush(out record.Sink) {
+	if !d.active {
+		return
+	}
+	end := d.rec.Start
+	if n := len(d.rec.Offsets); n > 0 {
+		end += d.rec.Offsets[n-1]
+	}
+	d.rec.Marks = append(d.rec.Marks, record.Mark{Index: len(d.rec.Data), Flags: record.NoStop})
+	d.put(end, out)
+}
+
+// Part is what follows one start: an address and the bytes that went one way.
+type Part struct {
+	Address int // 7-bit, or 10-bit with Ten
+	Ten     bool
+	Read    bool
+	Acked   bool // the address was acknowledged
+	Data    []byte
+	Acks    []bool // of Data
+}
+
+// Parts takes a transaction apart at its starts. A read after a 10-bit
+// address repeats only the address's first byte; the rest is remembered.
+func Parts(r *record.Record) []Part {
+	var out []Part
+	ten := 0
+	for i := 0; i < len(r.Data) && i < len(r.Back); i++ {
+		b, back := r.Data[i], r.Back[i]
+		if back&record.Addressing == 0 && len(out) > 0 {
+			p := &out[len(out)-1]
+			p.Data = append(p.Data, b)
+			p.Acks = append(p.Acks, back&record.Acked != 0)
+			continue
+		}
+		p := Part{Address: int(b >> 1), Read: b&1 == 1, Acked: back&record.Acked != 0}
+		if b>>3 == 0b11110 {
+			p.Ten = true
+			high := int(b>>1&3) << 8
+			switch {
+			case p.Read && ten>>8 == high>>8:
+				p.Address = ten
+			case !p.Read && i+1 < len(r.Data) && r.Back[i+1]&record.Addressing == 0:
+				i++
+				p.Address = high | int(r.Data[i])
+				p.Acked = p.Acked && r.Back[i]&record.Acked != 0
+				ten = p.Address
+			default:
+				p.Address = high
+			}
+		}
+		out = append(out, p)
+	}
+	return out
+}
+
+// Reserved says what a 7-bit address is reserved for, or "".
+func Reserved(address int) string {
+	switch {
+	case address == 0:
+		return "general call"
+	case address == 1:
+		return "other bus formats"
+	case address == 2:
+		return "other bus formats"
+	case address == 3:
+		return "future use"
+	case address >= 4 && address <= 7:
+		return "high-speed mode"
+	case address >= 0x78 && address <= 0x7b:
+		return "10-bit addresses"
+	case address >= 0x7c && address <= 0x7f:
+		return "device identity"
+	}
+	return ""
+}
+
+// Describe gives a transaction in words: `start 96 ack 12 ack … stop`.
+func Describe(r *record.Record) string {
+	var w []string
+	for i, b := range r.Data {
+		back := byte(0)
+		if i < len(r.Back) {
+			back = r.Back[i]
+		}
+		if back&record.Addressing != 0 {
+			if i == 0 {
+				w = append(w, "start")
+			} else {
+				w = append(w, "restart")
+			}
+		}
+		ack := "nack"
+		if back&record.Acked != 0 {
+			ack = "ack"
+		}
+		w = append(w, fmt.Sprintf("%02X", b), ack)
+	}
+	if r.Attr&record.Stopped != 0 {
+		w = append(w, "stop")
+	}
+	return strings.Join(w, " ")
+}
+
+// PEC is the packet error code of SMBus: CRC-8 with the polynomial
+// x⁸ + x² + x + 1 and a zero start, over all bytes with their addresses.
+func PEC(data []byte) byte {
+	var crc byte
+	for _, b := range data {
+		crc ^= b
+		for range 8 {
+			if crc&0x80 != 0 {
+				crc = crc<<1 ^ 0x07
+			} else {
+				crc <<= 1
+			}
+		}
+	}
+	return crc
+}
