@@ -1,0 +1,495 @@
+package can
+
+import (
+	"fmt"
+
+	"gavrix/core/quantity"
+	"gavrix/core/record"
+	"gavrix/core/wire"
+)
+
+// phaseOf is what a decoder does with the bits that it samples.
+type phaseOf uint8
+
+const (
+	integrating phaseOf = iota // waiting for eleven recessive bits
+	idle                       // waiting for a start of frame
+	inFrame
+	between // intermission
+)
+
+// Decoder decodes a bus from the levels of one receive line. It synchronises
+// as a node does: hard on a start of frame, and on later edges from recessive
+// to dominant by at most the jump width.
+type Decoder struct {
+	timing Timing
+	rec    record.Record
+
+	started bool
+	level   bool // of the line
+	state   phaseOf
+	quiet   int // recessive bits in a row while integrating
+
+	// Bit timing, in femtoseconds behind base.
+	base     quantity.Time
+	bitStart float64
+	phase    *Phase
+	last     bool // value of the newest sample
+	synced   bool // an edge was used since that sample
+
+	// The frame being read.
+	f        Frame
+	field    Field
+	index    int
+	shift    uint32
+	run      int
+	prev     bool
+	dynamic  bool
+	position int // in the stretch of fixed stuff bits
+	stuffed  int
+	c15      crc
+	c17, c21 crc
+	check    uint32
+	width    int
+	length   int
+	bits     int // since the start of frame, stuff bits counted
+	badCheck bool
+	faults   record.Flags
+	where    string
+	marks    [1]record.Mark
+	data     [64]byte
+	between  int
+}
+
+// NewDecoder gives a decoder for the link.
+func NewDecoder(t Timing, link uint16) *Decoder {
+	d := &Decoder{timing: t, level: true}
+	d.phase = &d.timing.Nominal
+	d.rec = record.Record{Kind: record.Frame, Link: link, Seen: record.Tap, Origin: record.FromLevels}
+	return d
+}
+
+// at gives the time of a number of femtoseconds behind base.
+func (d *Decoder) at(fs float64) quantity.Time { return d.base + quantity.Time(fs/1000) }
+
+func (d *Decoder) sampleTime() quantity.Time {
+	return d.at(d.bitStart + d.phase.Sample*float64(d.phase.Bit))
+}
+
+// Feed implements bus.Decoder; the one line is the receive line.
+func (d *Decoder) Feed(lines []wire.Window, out record.Sink) {
+	w := &lines[0]
+	tog := w.Toggles
+	level := w.High
+	if !d.started {
+		d.started = true
+		d.base, d.bitStart = w.From, 0
+		d.last = true
+	}
+	i := 0
+	for {
+		if d.state == idle {
+			// Hard synchronisation on the next dominant edge.
+			for level && i < len(tog) {
+				level = !level
+				i++
+			}
+			if level {
+				break
+			}
+			t := w.From
+			if i > 0 {
+				t = tog[i-1]
+			}
+			d.begin(t)
+		}
+		s := d.sampleTime()
+		if i < len(tog) && tog[i] <= s {
+			level = !level
+			if !level {
+				d.resync(tog[i])
+			}
+			i++
+			continue
+		}
+		if s >= w.To {
+			break
+		}
+		d.sample(level, out)
+	}
+	d.level = level
+}
+
+// begin starts a frame whose start bit begins at the time t.
+func (d *Decoder) begin(t quantity.Time) {
+	d.state = inFrame
+	d.base, d.bitStart = t, 0
+	d.phase = &d.timing.Nominal
+	d.last, d.synced = true, true
+	d.field, d.index, d.shift, d.bits = SOF, 0, 0, 0
+	d.run, d.dynamic, d.prev = 0, true, true
+	d.stuffed, d.position, d.badCheck = 0, 0, false
+	d.c15, d.c17, d.c21 = crc15(), crc17(), crc21()
+	d.f = Frame{}
+	d.length, d.faults, d.where = 0, 0, ""
+	d.rec.Start = t
+}
+
+// resync uses an edge from recessive to dominant, at most one between two
+// samples, and only when the newest sample was recessive.
+func (d *Decoder) resync(t quantity.Time) {
+	if d.synced || !d.last {
+		return
+	}
+	d.synced = true
+	e := float64(t-d.base)*1000 - d.bitStart
+	limit := d.phase.Jump * float64(d.phase.Bit)
+	d.bitStart += min(max(e, -limit), limit)
+}
+
+// sample takes the level at a sample point and goes on to the next bit.
+func (d *Decoder) sample(recessive bool, out record.Sink) {
+	p := d.phase
+	d.last, d.synced = recessive, false
+	switch d.state {
+	case integrating:
+		if recessive {
+			if d.quiet++; d.quiet >= 11 {
+				d.state = idle
+			}
+		} else {
+			d.quiet = 0
+		}
+	case between:
+		d.intermission(recessive, out)
+	case inFrame:
+		d.bits++
+		d.bit(recessive, out)
+	}
+	if d.state == inFrame && d.phase != p {
+		// The rate changes at this very sample point.
+		d.bitStart += p.Sample*float64(p.Bit) + (1-d.phase.Sample)*float64(d.phase.Bit)
+	} else {
+		d.bitStart += float64(p.Bit)
+	}
+	// Keep the numbers small, so that they stay exact.
+	if d.bitStart > 1e12 {
+		whole := quantity.Time(d.bitStart / 1000)
+		d.base += whole
+		d.bitStart -= float64(whole) * 1000
+	}
+}
+
+func (d *Decoder) intermission(recessive bool, out record.Sink) {
+	d.between++
+	switch {
+	case recessive && d.between == 3:
+		d.state = idle
+	case !recessive && d.between == 3:
+		// The third bit is already the next frame's start.
+		d.begin(d.at(d.bitStart))
+		d.bits++
+		d.bit(false, out)
+	case !recessive:
+		d.rec.Start = d.at(d.bitStart)
+		d.rec.End = d.at(d.bitStart + float64(d.phase.Bit))
+		d.faults, d.where = record.Overload, "overload flag in the "+Intermission.String()
+		d.f = Frame{}
+		d.put(out)
+		d.giveUp()
+	}
+}
+
+// giveUp waits for the bus to be idle again.
+func (d *Decoder) giveUp() {
+	d.state, d.quiet = integrating, 0
+	d.phase = &d.timing.Nominal
+}
+
+// fault ends a frame at the present bit.
+func (d *Decoder) fault(f record.Flags, name string, out record.Sink) {
+	d.faults |= f
+	where := d.field.String()
+	if d.field == DataField {
+		where = fmt.Sprintf("data byte %d", d.index/8+1)
+	}
+	if d.where != "" {
+		d.where += "; "
+	}
+	d.where += fmt.Sprintf("%s in the %s, bit %d of the frame", name, where, d.bits)
+	d.rec.End = d.at(d.bitStart + float64(d.phase.Bit))
+	d.put(out)
+	d.giveUp()
+	// A dominant flag may stand on the line already: count from here.
+	if d.last {
+		d.quiet = 1
+	}
+}
+
+// bit takes one bit of a frame.
+func (d *Decoder) bit(r bool, out record.Sink) {
+	if d.dynamic {
+		if d.run == 5 {
+			if r == d.prev {
+				if r {
+					d.fault(record.Stuff, "stuff error", out)
+				} else {
+					d.fault(record.Stuff|record.ErrorFlag, "stuff error or error flag", out)
+				}
+				return
+			}
+			d.prev, d.run = r, 1
+			d.stuffed++
+			d.c17.add(r)
+			d.c21.add(r)
+			if d.field == CheckDelimiter {
+				d.dynamic = false
+			}
+			return
+		}
+		if d.run > 0 && r == d.prev {
+			d.run++
+		} else {
+			d.run = 1
+		}
+		d.prev = r
+	}
+	if !d.dynamic && (d.field == StuffCount || d.field == CheckField) {
+		if d.position == 0 {
+			d.position = 4
+			if r == d.prev {
+				d.fault(record.Form, "form error of a fixed stuff bit", out)
+				return
+			}
+			d.prev = r
+			return
+		}
+		d.position--
+		d.prev = r
+	}
+	if d.field <= DataField {
+		d.c15.add(r)
+		d.c17.add(r)
+		d.c21.add(r)
+	}
+	d.take(r, out)
+}
+
+func (d *Decoder) next(f Field) { d.field, d.index, d.shift = f, 0, 0 }
+
+// take gives a bit its meaning.
+func (d *Decoder) take(r bool, out record.Sink) {
+	v := uint32(0)
+	if r {
+		v = 1
+	}
+	d.shift = d.shift<<1 | v
+	d.index++
+	switch d.field {
+	case SOF:
+		if r {
+			// A short dominant pulse was no start of frame.
+			d.giveUp()
+			d.quiet = 1
+			return
+		}
+		d.next(Identifier)
+	case Identifier:
+		if d.index == 11 {
+			d.f.ID = d.shift
+			d.next(RemoteBit)
+		}
+	case RemoteBit:
+		d.f.Remote = r
+		if d.f.Extended {
+			d.next(FDBit)
+		} else {
+			d.next(IDE)
+		}
+	case IDE:
+		if r {
+			d.f.Extended = true
+			d.next(ExtendedID)
+		} else {
+			d.next(FDBit)
+		}
+	case ExtendedID:
+		if d.index == 18 {
+			d.f.ID = d.f.ID<<18 | d.shift
+			d.next(RemoteBit)
+		}
+	case FDBit:
+		d.f.FD = r
+		switch {
+		case r:
+			d.f.Remote = false
+			d.next(Reserved)
+		case d.f.Extended:
+			d.next(Reserved)
+		default:
+			d.next(LengthCode)
+		}
+	case Reserved:
+		if d.f.FD {
+			if r {
+				d.fault(record.Form, "reserved bit recessive: a protocol of another kind", out)
+				return
+			}
+			d.next(RateSwitch)
+		} else {
+			d.next(LengthCode)
+		}
+	case RateSwitch:
+		d.f.Switched = r
+		if r {
+			d.phase = &d.timing.Data
+		}
+		d.next(StateIndicator)
+	case StateIndicator:
+		d.f.Passive = r
+		d.next(LengthCode)
+	case LengthCode:
+		if d.index == 4 {
+			d.f.DLC = int(d.shift)
+			d.length = Length(d.f.DLC, d.f.FD)
+			if d.f.Remote {
+				d.length = 0
+			}
+			if d.length > 0 {
+				d.next(DataField)
+			} else {
+				d.dataEnds()
+			}
+		}
+	case DataField:
+		if d.index%8 == 0 {
+			d.data[d.index/8-1] = byte(d.shift)
+			d.shift = 0
+		}
+		if d.index == 8*d.length {
+			d.dataEnds()
+		}
+	case StuffCount:
+		d.c17.add(r)
+		d.c21.add(r)
+		if d.index == 4 {
+			code, parity := grey(d.stuffed % 8)
+			want := uint32(code) << 1
+			if parity {
+				want |= 1
+			}
+			d.badCheck = d.shift != want
+			d.check, d.width = d.c17.value, 17
+			if d.length > 16 {
+				d.check, d.width = d.c21.value, 21
+			}
+			d.next(CheckField)
+		}
+	case CheckField:
+		if d.index == d.width {
+			d.badCheck = d.badCheck || d.shift != d.check
+			d.next(CheckDelimiter)
+			if !d.f.FD && d.run < 5 {
+				d.dynamic = false
+			}
+		}
+	case CheckDelimiter:
+		d.phase = &d.timing.Nominal
+		if !r {
+			d.fault(record.Form, "form error", out)
+			return
+		}
+		d.next(AckSlot)
+	case AckSlot:
+		if r {
+			d.faults |= record.NotAcknowledged
+			d.where = "nobody acknowledged"
+		}
+		d.next(AckDelimiter)
+	case AckDelimiter:
+		if d.badCheck {
+			d.field = CheckField
+			d.fault(record.CheckSequence, "check sequence does not fit", out)
+			return
+		}
+		if !r {
+			if d.faults&record.NotAcknowledged != 0 {
+				d.rec.End = d.at(d.bitStart)
+				d.put(out)
+				d.giveUp()
+				return
+			}
+			d.fault(record.Form, "form error", out)
+			return
+		}
+		d.next(EndOfFrame)
+	case EndOfFrame:
+		if !r {
+			if d.index == 7 {
+				// The last bit dominant is an overload condition for receivers:
+				// the frame itself is good.
+				d.rec.End = d.at(d.bitStart + float64(d.phase.Bit))
+				d.put(out)
+				d.giveUp()
+				return
+			}
+			d.fault(record.Form|record.ErrorFlag, "error flag, or form error", out)
+			return
+		}
+		if d.index == 7 {
+			d.rec.End = d.at(d.bitStart + float64(d.phase.Bit))
+			d.put(out)
+			d.state, d.between = between, 0
+		}
+	}
+}
+
+// dataEnds goes on to the check sequence.
+func (d *Decoder) dataEnds() {
+	if d.f.FD {
+		d.dynamic = false
+		d.position = 0
+		d.next(StuffCount)
+		return
+	}
+	d.check, d.width = d.c15.value, 15
+	d.next(CheckField)
+}
+
+func (d *Decoder) put(out record.Sink) {
+	r := &d.rec
+	r.ID, r.Attr, r.Bits = d.f.ID, 0, uint8(d.f.DLC)
+	for _, a := range []struct {
+		on  bool
+		bit record.Attr
+	}{{d.f.Extended, record.Extended}, {d.f.Remote, record.Remote}, {d.f.FD, record.FD}, {d.f.Switched, record.Switched}, {d.f.Passive, record.Passive}} {
+		if a.on {
+			r.Attr |= a.bit
+		}
+	}
+	n := d.length
+	if d.field == DataField {
+		n = d.index / 8
+	}
+	if d.field < DataField {
+		n = 0
+	}
+	r.Data = d.data[:min(n, 64)]
+	r.Marks, r.Text = nil, d.where
+	if d.faults != 0 {
+		d.marks[0] = record.Mark{Index: len(r.Data), Flags: d.faults}
+		r.Marks = d.marks[:]
+	}
+	out.Put(r)
+}
+
+// Wake implements bus.Decoder.
+func (d *Decoder) Wake() quantity.Time {
+	if d.state == idle {
+		return quantity.Forever
+	}
+	return d.sampleTime() + 1
+}
+
+// Flush implements bus.Decoder: a frame that is cut off is dropped.
+func (d *Decoder) Flush(record.Sink) {}
