@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"gavrix/core/bench"
+	"gavrix/core/bus/all"
 	"gavrix/core/bus/uart"
 	"gavrix/core/capture"
 	"gavrix/core/capture/jsonl"
@@ -221,7 +222,16 @@ func textLine(meta *capture.Meta, r *record.Record) string {
 	l := &meta.Links[r.Link]
 	var b strings.Builder
 	fmt.Fprintf(&b, "%14.6f s  %-12s ", r.Start.Seconds(), safe.Text(l.Name))
-	if r.Kind != record.Chars {
+	switch kind := all.ByName(l.Kind); {
+	case r.Kind == record.Chars:
+	case kind != nil && (r.Kind == record.Transaction || r.Kind == record.Frame):
+		mark := ""
+		if f := r.AllFlags(); f != 0 {
+			mark = "  ▲ " + f.String()
+		}
+		fmt.Fprintf(&b, "%s%s\n", safe.Text(kind.Sentence(r)), mark)
+		return b.String()
+	default:
 		fmt.Fprintf(&b, "%s: %s\n", r.Kind, safe.Text(r.Text))
 		return b.String()
 	}

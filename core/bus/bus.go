@@ -4,7 +4,6 @@ package bus
 
 import (
 	"gavrix/core/doc"
-	"gavrix/core/finding"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
 	"gavrix/core/wire"
@@ -36,27 +35,31 @@ type Difference struct {
 	Effects  []string
 }
 
+// Role is the part that a line plays on a bus.
+type Role struct {
+	Name     string // as a line is named in a link's description: `clock`
+	Optional bool
+	High     bool // the level of an absent line
+}
+
 // Kind is one kind of bus.
 type Kind struct {
 	Name  string
 	Mark  string // one letter for lists
 	About string
-	Lines []string // roles of the lines, in the order in which a Decoder takes them
+	Lines []Role // in the order in which a Decoder takes them
 
-	// Schema lists the frame settings of an end in a bench file.
+	// Schema lists the frame settings of an end.
 	Schema *doc.Type
-	// Parse reads the settings of an end from its node, which satisfies
-	// Schema.
-	Parse func(n *doc.Node) (Settings, []finding.Finding)
-	// Compare lists the differences between two ends.
-	Compare func(a, b Settings, nameA, nameB string) []Difference
-	// Decoder gives the decoder of an ideal tap on the lines, with the
-	// settings of the end that drives each line.
-	Decoder func(link uint16, drivers []Settings) Decoder
-	// Duration is the time that the data takes on the wire, back to back.
-	Duration func(s Settings, data []byte) quantity.Time
-	// Labels gives the meaning of each stretch of one character or frame.
-	Labels func(s Settings, value uint16) []Label
+	// Parse reads the settings from a node that satisfies Schema.
+	Parse func(n *doc.Node) (Settings, error)
+	// Decoder gives the decoder of an ideal tap on the lines.
+	Decoder func(link uint16, s Settings) Decoder
+	// Sentence gives a record of this bus in words.
+	Sentence func(r *record.Record) string
+	// Fields gives what a record of this bus says beyond what all records
+	// do, as documented in docs/formats.md.
+	Fields func(r *record.Record) map[string]any
 }
 
 // Label is the meaning of a stretch of a frame.

@@ -31,7 +31,7 @@ func MetaOf(b *bench.Bench) capture.Meta {
 	m := capture.Meta{Bench: string(b.Text()), Seed: b.Seed}
 	for _, l := range b.Links {
 		m.Links = append(m.Links, capture.Link{
-			Name: l.Name, Kind: l.Kind.Name, MCU: "MCU", Device: l.Device.Name, Lines: l.Kind.Lines,
+			Name: l.Name, Kind: l.Kind.Name, MCU: "MCU", Device: l.Device.Name, Lines: []string{"from the MCU", "to the MCU"},
 			Real: l.Port != nil, OneSided: l.Port != nil,
 		})
 	}

@@ -3,12 +3,18 @@ package all
 
 import (
 	"gavrix/core/bus"
+	"gavrix/core/bus/can"
+	"gavrix/core/bus/i2c"
+	"gavrix/core/bus/spi"
 	"gavrix/core/bus/uart"
 )
 
 // Kinds are the known kinds, in the order in which lists show them.
 var Kinds = []*bus.Kind{
 	uart.Kind,
+	spi.Kind,
+	i2c.Kind,
+	can.Kind,
 }
 
 // ByName gives the kind with a name, or nil.

@@ -468,6 +468,9 @@ func (d *Decoder) put(out record.Sink) {
 		}
 	}
 	n := d.length
+	if d.state == between {
+		n = 0 // an overload flag carries nothing
+	}
 	if d.field == DataField {
 		n = d.index / 8
 	}

@@ -6,9 +6,9 @@ import (
 
 	"gavrix/core/bus"
 	"gavrix/core/doc"
-	"gavrix/core/finding"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
+	"gavrix/core/safe"
 	"gavrix/core/wire"
 )
 
@@ -25,20 +25,18 @@ var Schema = doc.Map(
 
 // Kind describes the bus.
 var Kind = &bus.Kind{
-	Name:   "uart",
-	Mark:   "U",
-	About:  "asynchronous characters: start bit, data, parity, stop",
-	Lines:  []string{"from the MCU", "to the MCU"},
+	Name:  "uart",
+	Mark:  "U",
+	About: "asynchronous characters: start bit, data, parity, stop",
+	Lines: []bus.Role{{Name: "mcu", Optional: true, High: true}, {Name: "device", Optional: true, High: true}},
+
 	Schema: Schema,
-	Parse:  func(n *doc.Node) (bus.Settings, []finding.Finding) { return Parse(n), nil },
-	Compare: func(a, b bus.Settings, nameA, nameB string) []bus.Difference {
-		return Compare(a.(Settings), b.(Settings), nameA, nameB)
+	Parse:  func(n *doc.Node) (bus.Settings, error) { return Parse(n), nil },
+	Decoder: func(link uint16, s bus.Settings) bus.Decoder {
+		return NewTap(link, s.(Settings), s.(Settings))
 	},
-	Decoder: func(link uint16, drivers []bus.Settings) bus.Decoder {
-		return NewTap(link, drivers[0].(Settings), drivers[1].(Settings))
-	},
-	Duration: func(s bus.Settings, data []byte) quantity.Time { return Duration(s.(Settings), len(data)) },
-	Labels:   func(s bus.Settings, v uint16) []bus.Label { return Labels(s.(Settings), v) },
+	Sentence: func(r *record.Record) string { return safe.Bytes(r.Data) },
+	Fields:   func(*record.Record) map[string]any { return nil },
 }
 
 // Parse reads the settings from a node that satisfies Schema; what is absent

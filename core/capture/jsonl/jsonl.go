@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"fmt"
 
+	"gavrix/core/bus/all"
 	"gavrix/core/capture"
 	"gavrix/core/record"
 	"gavrix/core/safe"
@@ -35,6 +36,8 @@ type Line struct {
 	Offsets  []int64 `json:"offsets_ps,omitempty"`
 	Marks    []Mark  `json:"errors,omitempty"`
 	More     bool    `json:"continues,omitempty"`
+	// Detail is what records of this bus say beyond that.
+	Detail map[string]any `json:"detail,omitempty"`
 }
 
 // EndName names an end of a link.
@@ -62,9 +65,11 @@ func Of(meta *capture.Meta, r *record.Record) Line {
 		Start: int64(r.Start), End: int64(r.End), Link: l.Name, Bus: l.Kind, Kind: r.Kind.String(), Origin: r.Origin.String(),
 		From: EndName(&l, r.From), Seen: EndName(&l, r.Seen), CharTime: int64(r.Each), More: r.More,
 	}
-	if r.Kind == record.Chars {
-		out.Data, out.Text = hex.EncodeToString(r.Data), safe.Bytes(r.Data)
-	} else {
+	kind := all.ByName(l.Kind)
+	switch {
+	case kind != nil && (r.Kind == record.Chars || r.Kind == record.Transaction || r.Kind == record.Frame):
+		out.Data, out.Text, out.Detail = hex.EncodeToString(r.Data), safe.Text(kind.Sentence(r)), kind.Fields(r)
+	default:
 		out.Text = safe.Text(r.Text)
 	}
 	for _, o := range r.Offsets {

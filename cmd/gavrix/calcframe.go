@@ -1,0 +1,156 @@
+package main
+
+import (
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"gavrix/core/bus/can"
+	"gavrix/core/bus/i2c"
+	"gavrix/core/bus/spi"
+	"gavrix/core/bus/uart"
+	"gavrix/core/quantity"
+)
+
+// frameResult is what `calc frame` says about one exchange.
+type frameResult struct {
+	Bus      string  `json:"bus"`
+	Bits     int     `json:"bits"` // on the wire
+	Plain    int     `json:"bits_without_stuffing"`
+	Stuffed  int     `json:"stuff_bits"`
+	AtMost   int     `json:"stuff_bits_at_most,omitempty"`
+	Check    string  `json:"check_sequence,omitempty"`
+	Wire     string  `json:"wire,omitempty"` // the bits, stuff bits in brackets
+	Duration float64 `json:"duration_us"`
+	text     string
+}
+
+func calcFrame() *cobra.Command {
+	var rate, dataRate, id, data, frame string
+	var extended, remote, fd, brs, asJSON bool
+	var dlc, word int
+	c := &cobra.Command{
+		Use:   "frame uart|spi|i2c|can",
+		Short: "Count the bits of a frame on the wire, and its time",
+		Example: `  gavrix calc frame can --id 2A5 --data 3C81 --rate 250k
+  gavrix calc frame i2c --data 961281 --rate 400k
+  gavrix calc frame uart --data 534E41500A --frame 7E1 --rate 28.8k`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			bytes, err := hex.DecodeString(strings.ReplaceAll(data, " ", ""))
+			if err != nil {
+				return fmt.Errorf("--data: %q is not bytes in hex", data)
+			}
+			r, err := quantity.ParseRate(rate)
+			if err != nil {
+				return fmt.Errorf("--rate: %w", err)
+			}
+			var out frameResult
+			switch args[0] {
+			case "can":
+				f := can.Frame{Extended: extended, Remote: remote, FD: fd, Switched: brs, DLC: dlc, Data: bytes}
+				n, err := strconv.ParseUint(id, 16, 32)
+				if err != nil {
+					return fmt.Errorf("--id: %q is no identifier in hex", id)
+				}
+				f.ID = uint32(n)
+				var dr quantity.Rate
+				if dataRate != "" {
+					if dr, err = quantity.ParseRate(dataRate); err != nil {
+						return fmt.Errorf("--data-rate: %w", err)
+					}
+				}
+				if out, err = canFrame(f, can.UsualTiming(r, dr)); err != nil {
+					return err
+				}
+			case "uart":
+				f, err := uart.ParseFrame(frame)
+				if err != nil {
+					return fmt.Errorf("--frame: %w", err)
+				}
+				s := uart.Settings{Rate: r, Frame: f}
+				out = plainFrame("uart", len(bytes)*f.Bits(), uart.Duration(s, len(bytes)))
+			case "i2c":
+				if len(bytes) == 0 {
+					return errors.New("--data: give the bytes on the wire, the address byte first")
+				}
+				out = plainFrame("i2c", 9*len(bytes)+2, i2c.Duration(quantity.PeriodOf(r).Times(1), len(bytes)))
+			case "spi":
+				s := spi.Mode(0)
+				s.Word = word
+				if err := s.Check(); err != nil {
+					return err
+				}
+				n := len(bytes) / max((word+7)/8, 1)
+				out = plainFrame("spi", n*word, spi.Duration(s, quantity.PeriodOf(r).Halves(1), n))
+			default:
+				return fmt.Errorf("%q: write uart, spi, i2c or can", args[0])
+			}
+			if asJSON {
+				return printJSON(out)
+			}
+			fmt.Print(out.text)
+			return nil
+		},
+	}
+	fl := c.Flags()
+	fl.StringVar(&rate, "rate", "", "bit rate")
+	fl.StringVar(&dataRate, "data-rate", "", "can: bit rate of the data phase")
+	fl.StringVar(&id, "id", "0", "can: identifier in hex")
+	fl.StringVar(&data, "data", "", "bytes in hex")
+	fl.StringVar(&frame, "frame", "8N1", "uart: data bits, parity, stop bits")
+	fl.IntVar(&word, "word", 8, "spi: bits a word")
+	fl.IntVar(&dlc, "length-code", 0, "can: length code of a remote frame")
+	fl.BoolVar(&extended, "extended", false, "can: 29-bit identifier")
+	fl.BoolVar(&remote, "remote", false, "can: remote frame")
+	fl.BoolVar(&fd, "fd", false, "can: flexible data rate format")
+	fl.BoolVar(&brs, "switch", false, "can: with a rate switch")
+	fl.BoolVar(&asJSON, "json", false, "print JSON")
+	_ = c.MarkFlagRequired("rate")
+	return c
+}
+
+func plainFrame(bus string, bits int, d quantity.Time) frameResult {
+	r := frameResult{Bus: bus, Bits: bits, Plain: bits, Duration: d.Seconds() * 1e6}
+	r.text = fmt.Sprintf("%s: %d bits, %s\n", bus, bits, d.Round(5))
+	return r
+}
+
+func canFrame(f can.Frame, t can.Timing) (frameResult, error) {
+	if err := f.Check(); err != nil {
+		return frameResult{}, err
+	}
+	if err := t.Check(); err != nil {
+		return frameResult{}, err
+	}
+	b := can.Build(f, true)
+	var wire strings.Builder
+	field := can.SOF
+	for _, x := range b.Bits {
+		if x.Field != field {
+			wire.WriteByte(' ')
+			field = x.Field
+		}
+		c := "0"
+		if x.Recessive {
+			c = "1"
+		}
+		if x.Stuff {
+			c = "[" + c + "]"
+		}
+		wire.WriteString(c)
+	}
+	d := can.Duration(f, t)
+	stuffed := b.Stuffed + b.Fixed
+	r := frameResult{
+		Bus: "can", Bits: len(b.Bits), Plain: len(b.Bits) - stuffed, Stuffed: stuffed, AtMost: can.MostStuffBits(f) + b.Fixed,
+		Check: fmt.Sprintf("%0*X", (b.Width+3)/4, b.Check), Wire: wire.String(), Duration: d.Seconds() * 1e6,
+	}
+	r.text = fmt.Sprintf("can: %d bits to the end of frame, %d without stuffing, %d stuff bits (at most %d for this length)\ncheck sequence %s (%d bits)\n%s\n%s\n",
+		r.Bits, r.Plain, r.Stuffed, r.AtMost, r.Check, b.Width, d.Round(5), r.Wire)
+	return r, nil
+}

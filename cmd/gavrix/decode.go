@@ -1,0 +1,233 @@
+package main
+
+import (
+	"bufio"
+	"context"
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"github.com/mattn/go-isatty"
+	"github.com/spf13/cobra"
+
+	"gavrix/core/capture"
+	"gavrix/core/capture/jsonl"
+	"gavrix/core/decode"
+	"gavrix/core/quantity"
+	"gavrix/core/record"
+	"gavrix/core/safe"
+	wirecsv "gavrix/core/wire/csv"
+	"gavrix/core/wire/vcd"
+)
+
+type decodeOptions struct {
+	links          []string
+	asJSON, asCSV  bool
+	from, to, rate string
+}
+
+func decodeCommand() *cobra.Command {
+	o := &decodeOptions{}
+	c := &cobra.Command{
+		Use:   "decode FILE",
+		Short: "Decode the levels of a capture (.vcd, .csv) to records",
+		Long: `Decodes one or several buses of a capture in one pass. Each --link gives a name,
+a kind of bus, its lines and its settings:
+
+  NAME uart  mcu=LINE device=LINE rate=… frame=…       one of the lines is enough
+  NAME spi   clock=LINE out=LINE in=LINE select=LINE mode=… word=… order=… active=…
+  NAME i2c   clock=LINE data=LINE
+  NAME can   line=LINE rate=… data-rate=… sample=… jump=…
+
+Without --link the lines of the file are listed.`,
+		Example: `  gavrix decode lock.vcd
+  gavrix decode lock.vcd --link 'gauge uart device=rx rate=28.8k frame=7E1' \
+                         --link 'angle spi clock=sck out=mosi in=miso select=cs mode=1' --json`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt)
+			defer stop()
+			return o.run(ctx, args[0])
+		},
+	}
+	fl := c.Flags()
+	fl.StringArrayVar(&o.links, "link", nil, "what to decode (may be given again)")
+	fl.BoolVar(&o.asJSON, "json", false, "print one JSON object a record (docs/formats.md)")
+	fl.BoolVar(&o.asCSV, "csv", false, "print comma-separated values")
+	fl.StringVar(&o.from, "from", "", "only records that reach beyond this time")
+	fl.StringVar(&o.to, "to", "", "only records that begin before this time")
+	fl.StringVar(&o.rate, "sample-rate", "", "rate of the samples of a .csv file without times")
+	return c
+}
+
+// openLevels opens a file of levels.
+func openLevels(path, rate string) (decode.Source, *os.File, error) {
+	var hz quantity.Freq
+	if rate != "" {
+		var err error
+		if hz, err = quantity.ParseFreq(rate); err != nil {
+			return nil, nil, fmt.Errorf("--sample-rate: %w", err)
+		}
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, nil, fmt.Errorf("the capture can't be read: %w", err)
+	}
+	src, err := decode.Open(path, f, hz)
+	if err != nil {
+		f.Close()
+		return nil, nil, fmt.Errorf("%s: %w", path, err)
+	}
+	return src, f, nil
+}
+
+func (o *decodeOptions) run(ctx context.Context, path string) error {
+	src, f, err := openLevels(path, o.rate)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if len(o.links) == 0 {
+		for _, n := range src.Names() {
+			fmt.Println(safe.Text(n))
+		}
+		return nil
+	}
+	var links []decode.Link
+	for _, text := range o.links {
+		l, err := decode.ParseLink(text, src.Names())
+		if err != nil {
+			return fmt.Errorf("--link %w", err)
+		}
+		links = append(links, l)
+	}
+	opts := decode.Options{Progress: progress(f)}
+	for _, t := range []struct {
+		text, name string
+		to         *quantity.Time
+	}{{o.from, "--from", &opts.From}, {o.to, "--to", &opts.To}} {
+		if t.text != "" {
+			if *t.to, err = quantity.ParseTime(t.text); err != nil {
+				return fmt.Errorf("%s: %w", t.name, err)
+			}
+		}
+	}
+	meta := decode.Meta(links)
+	out := &printing{o: o, meta: &meta, w: bufio.NewWriterSize(os.Stdout, 1<<16)}
+	if o.asCSV {
+		out.csv = csv.NewWriter(out.w)
+		out.err = out.csv.Write([]string{"start_ps", "end_ps", "link", "bus", "data", "errors", "text"})
+	}
+	err = decode.Run(ctx, src, links, opts, out)
+	if opts.Progress != nil {
+		fmt.Fprint(os.Stderr, "\r\x1b[K")
+	}
+	if out.csv != nil {
+		out.csv.Flush()
+	}
+	if e := out.w.Flush(); out.err == nil {
+		out.err = e
+	}
+	if err != nil {
+		return fmt.Errorf("%s: %w; what stands before it was decoded", path, err)
+	}
+	return out.err
+}
+
+// progress tells how much of the file is read, on a terminal.
+func progress(f *os.File) func(quantity.Time) {
+	info, err := f.Stat()
+	if err != nil || !isatty.IsTerminal(os.Stderr.Fd()) || info.Size() < 8<<20 {
+		return nil
+	}
+	last := int64(-1)
+	return func(quantity.Time) {
+		at, err := f.Seek(0, io.SeekCurrent)
+		if percent := at * 100 / info.Size(); err == nil && percent != last {
+			last = percent
+			fmt.Fprintf(os.Stderr, "\rdecoding, %d %%", percent)
+		}
+	}
+}
+
+// printing is a sink that prints.
+type printing struct {
+	o    *decodeOptions
+	meta *capture.Meta
+	w    *bufio.Writer
+	csv  *csv.Writer
+	err  error
+}
+
+// Put implements record.Sink.
+func (p *printing) Put(r *record.Record) {
+	if p.err != nil {
+		return
+	}
+	switch {
+	case p.o.asJSON:
+		var b []byte
+		if b, p.err = jsonl.Marshal(p.meta, r); p.err == nil {
+			_, p.err = p.w.Write(b)
+		}
+	case p.csv != nil:
+		l := jsonl.Of(p.meta, r)
+		p.err = p.csv.Write([]string{strconv.FormatInt(l.Start, 10), strconv.FormatInt(l.End, 10), l.Link, l.Bus, l.Data, r.AllFlags().String(), l.Text})
+	default:
+		_, p.err = p.w.WriteString(textLine(p.meta, r))
+	}
+}
+
+// Open implements record.Sink: what is not finished is printed when it is.
+func (p *printing) Open(*record.Record) {}
+
+func convertCommand() *cobra.Command {
+	var rate string
+	c := &cobra.Command{
+		Use:     "convert IN OUT",
+		Short:   "Convert levels between .vcd and .csv",
+		Long:    "Writes all lines of a capture of levels in the other form, picosecond by picosecond.",
+		Example: "  gavrix convert samples.csv lock.vcd --sample-rate 24MHz",
+		Args:    cobra.ExactArgs(2),
+		RunE: func(_ *cobra.Command, args []string) error {
+			src, in, err := openLevels(args[0], rate)
+			if err != nil {
+				return err
+			}
+			defer in.Close()
+			out, err := os.OpenFile(args[1], os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+			if err != nil {
+				return fmt.Errorf("%s can't be written: %w", args[1], err)
+			}
+			return errors.Join(convert(src, out, args[0], args[1]), out.Close())
+		},
+	}
+	c.Flags().StringVar(&rate, "sample-rate", "", "rate of the samples of a .csv file without times")
+	return c
+}
+
+func convert(src decode.Source, out io.Writer, from, to string) error {
+	var w decode.Sink
+	var err error
+	switch strings.ToLower(filepath.Ext(to)) {
+	case ".vcd":
+		w, err = vcd.NewWriter(out, src.Names())
+	case ".csv":
+		w, err = wirecsv.NewWriter(out, src.Names())
+	default:
+		return fmt.Errorf("%s: levels are written to .vcd and .csv files", to)
+	}
+	if err != nil {
+		return err
+	}
+	if err := decode.Copy(src, w); err != nil {
+		return fmt.Errorf("%s: %w; what stands before it was written", from, err)
+	}
+	return nil
+}
