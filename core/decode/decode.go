@@ -157,7 +157,11 @@ func index(names []string, want string) (int, error) {
 		}
 	}
 	if found < 0 {
-		if m := doc.Nearest(want, names); m != "" {
+		known := append([]string(nil), names...)
+		for _, n := range names {
+			known = append(known, n[strings.LastIndexByte(n, '.')+1:])
+		}
+		if m := doc.Nearest(want, known); m != "" {
 			return -1, fmt.Errorf("there is no line %q; did you mean %s?", want, m)
 		}
 		return -1, fmt.Errorf("there is no line %q; the file has %s", want, list(names))

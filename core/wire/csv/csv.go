@@ -179,6 +179,7 @@ type Writer struct {
 	w       *csv.Writer
 	started bool
 	row     []string
+	last    quantity.Time // of the newest row
 }
 
 // NewWriter begins a file with lines of the given names.
@@ -227,6 +228,7 @@ func (w *Writer) Write(windows []wire.Window) error {
 }
 
 func (w *Writer) put(at quantity.Time, level []bool) error {
+	w.last = at
 	w.row[0] = strconv.FormatInt(int64(at), 10)
 	for i, high := range level {
 		w.row[i+1] = "0"
@@ -237,8 +239,15 @@ func (w *Writer) put(at quantity.Time, level []bool) error {
 	return w.w.Write(w.row)
 }
 
-// Close hands everything to the file.
-func (w *Writer) Close(quantity.Time) error {
+// Close writes the levels once more at the end, so that it is known how long
+// they held, and hands everything to the file.
+func (w *Writer) Close(end quantity.Time) error {
+	if w.started && end > w.last {
+		w.row[0] = strconv.FormatInt(int64(end), 10)
+		if err := w.w.Write(w.row); err != nil {
+			return err
+		}
+	}
 	w.w.Flush()
 	return w.w.Error()
 }

@@ -1,0 +1,311 @@
+package decode
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"io"
+	"math/rand/v2"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"gavrix/core/bus/can"
+	"gavrix/core/bus/i2c"
+	"gavrix/core/bus/spi"
+	"gavrix/core/bus/uart"
+	"gavrix/core/capture/jsonl"
+	"gavrix/core/quantity"
+	"gavrix/core/record"
+	"gavrix/core/wire"
+	"gavrix/core/wire/csv"
+	"gavrix/core/wire/vcd"
+)
+
+// mixed is the levels of all buses at once, and what went over them.
+type mixed struct {
+	names []string
+	high  []bool
+	tog   [][]quantity.Time
+	end   quantity.Time
+
+	text  []byte
+	words [][2][]uint32
+	i2c   [][]i2c.Byte
+	can   []can.Frame
+}
+
+var links = []string{
+	"gauge uart device=rx rate=57.6k frame=7E1",
+	"angle spi clock=sck out=mosi in=miso select=cs mode=1 word=16",
+	"tilt i2c clock=scl data=sda",
+	`pump can line=can rate="250 kbit/s" sample=80%`,
+}
+
+func newMixed(seed uint64) *mixed {
+	rng := rand.New(rand.NewPCG(seed, 3))
+	m := &mixed{
+		names: []string{"rx", "sck", "mosi", "miso", "cs", "scl", "sda", "can"},
+		high:  []bool{true, false, false, false, true, true, true, true},
+		tog:   make([][]quantity.Time, 8),
+	}
+	at := quantity.Time(quantity.Millisecond)
+	for range 40 {
+		c := byte(rng.IntN(128))
+		m.text = append(m.text, c)
+		m.tog[0], at = uart.Encode(m.tog[0], uart.Frame{Data: 7, Parity: uart.Even, Stop: 1}, quantity.PeriodOf(57600*quantity.Baud), at, uint16(c))
+	}
+	m.end = at
+	set := spi.Mode(1)
+	set.Word = 16
+	at = quantity.Millisecond
+	for range 20 {
+		o, b := []uint32{rng.Uint32() & 0xffff, rng.Uint32() & 0xffff}, []uint32{rng.Uint32() & 0xffff, rng.Uint32() & 0xffff}
+		l, end := spi.Encode(set, at, 500_000, o, b)
+		m.tog[1], m.tog[2], m.tog[3], m.tog[4] = append(m.tog[1], l.Clock...), append(m.tog[2], l.Out...), append(m.tog[3], l.In...), append(m.tog[4], l.Select...)
+		m.words = append(m.words, [2][]uint32{o, b})
+		at = end + 100*quantity.Microsecond
+	}
+	m.end = max(m.end, at)
+	at = quantity.Millisecond
+	for range 20 {
+		bs := []i2c.Byte{{Value: 0x96, Acked: true, Start: true}, {Value: byte(rng.Uint32()), Acked: rng.IntN(2) == 0}}
+		c, d, end := i2c.Encode(at, 2_500_000, bs, true)
+		m.tog[5], m.tog[6] = append(m.tog[5], c...), append(m.tog[6], d...)
+		m.i2c = append(m.i2c, bs)
+		at = end + 50*quantity.Microsecond
+	}
+	m.end = max(m.end, at)
+	at = quantity.Millisecond
+	timing := can.UsualTiming(250*quantity.Kilobaud, 0)
+	for range 20 {
+		f := can.Frame{ID: rng.Uint32() & 0x7ff, Data: []byte{byte(rng.Uint32()), byte(rng.Uint32())}, DLC: 2}
+		m.tog[7], at = can.Encode(m.tog[7], can.Build(f, true), timing, at)
+		m.can = append(m.can, f)
+		at += 20 * quantity.Microsecond
+	}
+	m.end = max(m.end, at) + quantity.Millisecond
+	return m
+}
+
+// write gives the levels to a sink in stretches.
+func (m *mixed) write(t *testing.T, s Sink) {
+	at := make([]int, len(m.tog))
+	high := append([]bool(nil), m.high...)
+	for from := quantity.Time(0); from < m.end; {
+		to := min(m.end, from+777*quantity.Microsecond)
+		var ws []wire.Window
+		for i := range m.tog {
+			j := at[i]
+			for j < len(m.tog[i]) && m.tog[i][j] < to {
+				j++
+			}
+			w := wire.Window{From: from, To: to, High: high[i], Toggles: m.tog[i][at[i]:j]}
+			ws = append(ws, w)
+			at[i], high[i] = j, w.EndsHigh()
+		}
+		require.NoError(t, s.Write(ws))
+		from = to
+	}
+	require.NoError(t, s.Close(m.end))
+}
+
+func run(t *testing.T, src Source, o Options) []record.Record {
+	var ls []Link
+	for _, text := range links {
+		l, err := ParseLink(text, src.Names())
+		require.NoError(t, err)
+		ls = append(ls, l)
+	}
+	out := &record.List{}
+	require.NoError(t, Run(context.Background(), src, ls, o, out))
+	return out.Done
+}
+
+func TestAllBusesInOnePass(t *testing.T) {
+	for seed := range uint64(5) {
+		m := newMixed(seed)
+		var v, c bytes.Buffer
+		vw, err := vcd.NewWriter(&v, m.names)
+		require.NoError(t, err)
+		m.write(t, vw)
+		cw, err := csv.NewWriter(&c, m.names)
+		require.NoError(t, err)
+		m.write(t, cw)
+		for name, text := range map[string]string{"a.vcd": v.String(), "a.csv": c.String()} {
+			src, err := Open(name, strings.NewReader(text), 0)
+			require.NoError(t, err)
+			var text []byte
+			var nSPI, nI2C, nCAN int
+			for _, r := range run(t, src, Options{}) {
+				require.Zero(t, r.AllFlags(), r.Text)
+				switch r.Link {
+				case 0:
+					text = append(text, r.Data...)
+				case 1:
+					require.Equal(t, m.words[nSPI], [2][]uint32{spi.Words(&r, r.Data), spi.Words(&r, r.Back)})
+					nSPI++
+				case 2:
+					require.Equal(t, m.i2c[nI2C][1].Value, r.Data[1])
+					require.Equal(t, m.i2c[nI2C][1].Acked, r.Back[1]&record.Acked != 0)
+					nI2C++
+				case 3:
+					require.Equal(t, m.can[nCAN].ID, r.ID)
+					require.Equal(t, m.can[nCAN].Data, r.Data)
+					nCAN++
+				}
+			}
+			assert.Equal(t, m.text, text)
+			assert.Equal(t, []int{20, 20, 20}, []int{nSPI, nI2C, nCAN})
+		}
+		// Converted there and back, the levels are the same.
+		src, err := Open("a.csv", bytes.NewReader(c.Bytes()), 0)
+		require.NoError(t, err)
+		var again bytes.Buffer
+		w, err := vcd.NewWriter(&again, src.Names())
+		require.NoError(t, err)
+		require.NoError(t, Copy(src, w))
+		a, b := levels(t, "a.vcd", v.String()), levels(t, "a.vcd", again.String())
+		assert.Equal(t, a, b)
+	}
+}
+
+func levels(t *testing.T, name, text string) [][]quantity.Time {
+	src, err := Open(name, strings.NewReader(text), 0)
+	require.NoError(t, err)
+	var all []int
+	for i := range src.Names() {
+		all = append(all, i)
+	}
+	src.Select(all...)
+	out := make([][]quantity.Time, len(all))
+	for {
+		ws, err := src.Next()
+		if err == io.EOF {
+			return out
+		}
+		require.NoError(t, err)
+		for i, w := range ws {
+			out[i] = append(out[i], w.Toggles...)
+		}
+	}
+}
+
+func TestFromAndTo(t *testing.T) {
+	m := newMixed(1)
+	var v bytes.Buffer
+	w, err := vcd.NewWriter(&v, m.names)
+	require.NoError(t, err)
+	m.write(t, w)
+	src, err := Open("a.vcd", bytes.NewReader(v.Bytes()), 0)
+	require.NoError(t, err)
+	from, to := 2*quantity.Millisecond, 3*quantity.Millisecond
+	part := run(t, src, Options{From: from, To: to})
+	require.NotEmpty(t, part)
+	for _, r := range part {
+		assert.True(t, r.End >= from && r.Start < to)
+	}
+	src, _ = Open("a.vcd", bytes.NewReader(v.Bytes()), 0)
+	n := 0
+	for _, r := range run(t, src, Options{}) {
+		if r.End >= from && r.Start < to {
+			n++
+		}
+	}
+	assert.Len(t, part, n)
+}
+
+func TestWhatStandsBeforeAFaultIsDecoded(t *testing.T) {
+	m := newMixed(2)
+	var v bytes.Buffer
+	w, err := vcd.NewWriter(&v, m.names)
+	require.NoError(t, err)
+	m.write(t, w)
+	cut := append(v.Bytes()[:v.Len()/2:v.Len()/2], []byte("\n#oops\n")...)
+	src, err := Open("a.vcd", bytes.NewReader(cut), 0)
+	require.NoError(t, err)
+	var ls []Link
+	for _, text := range links {
+		l, err := ParseLink(text, src.Names())
+		require.NoError(t, err)
+		ls = append(ls, l)
+	}
+	out := &record.List{}
+	err = Run(context.Background(), src, ls, Options{}, out)
+	assert.ErrorContains(t, err, "line ")
+	assert.Greater(t, len(out.Done), 20)
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	src, _ = Open("a.vcd", bytes.NewReader(v.Bytes()), 0)
+	assert.ErrorIs(t, Run(ctx, src, ls, Options{}, out), context.Canceled)
+}
+
+func TestLinksInWords(t *testing.T) {
+	names := []string{"top.rx", "top.sck", "a.cs", "b.cs", "mosi"}
+	for text, want := range map[string]string{
+		"gauge":                                  "write a name",
+		"g uarrt device=rx":                      `no bus "uarrt"; known are uart, spi, i2c, can`,
+		"g uart device":                          "no key=value",
+		"g uart device=ry rate=9600":             `no line "ry"; did you mean`,
+		"g uart device=zzzz rate=9600":           "the file has top.rx",
+		"g uart rate=9600":                       "which line is it? add mcu=LINE or device=LINE",
+		"g uart device=rx":                       `no "rate"`,
+		"g uart device=rx rate=9600 frame=9X1":   "parity is N",
+		"g uart device=rx rate=57600kBd":         "did you mean 57600 Bd?",
+		"g spi clock=sck select=cs":              "several lines are called",
+		"g spi clock=sck":                        "add select=LINE, or active=none",
+		"g spi clock=sck active=none":            "a gap must say",
+		"g spi select=a.cs":                      "which line is the clock?",
+		"g spi clock=sck select=a.cs mode=4":     "expected one of 0, 1, 2, 3",
+		`g uart device="rx`:                      "a quote is not closed",
+		"g can line=rx rate=250k sample=120%":    "sample point",
+		"g i2c clock=sck data=mosi colour=green": `unknown key "colour"`,
+	} {
+		_, err := ParseLink(text, names)
+		require.Error(t, err, text)
+		assert.Contains(t, err.Error(), want)
+	}
+	l, err := ParseLink(`the-gauge uart device=top.rx rate="28.8 kBd" frame=7E1`, names)
+	require.NoError(t, err)
+	assert.Equal(t, []int{-1, 0}, l.Lines)
+	assert.Equal(t, "7E1", l.Settings.Describe())
+	_, err = Open("x.bin", strings.NewReader(""), 0)
+	assert.ErrorContains(t, err, ".vcd and .csv")
+}
+
+func TestJSONOfEachBus(t *testing.T) {
+	m := newMixed(3)
+	var v bytes.Buffer
+	w, err := vcd.NewWriter(&v, m.names)
+	require.NoError(t, err)
+	m.write(t, w)
+	src, err := Open("a.vcd", bytes.NewReader(v.Bytes()), 0)
+	require.NoError(t, err)
+	var ls []Link
+	for _, text := range links {
+		l, _ := ParseLink(text, src.Names())
+		ls = append(ls, l)
+	}
+	meta := Meta(ls)
+	seen := map[string]map[string]any{}
+	out := &record.List{}
+	require.NoError(t, Run(context.Background(), src, ls, Options{}, out))
+	for i := range out.Done {
+		raw, err := jsonl.Marshal(&meta, &out.Done[i])
+		require.NoError(t, err)
+		var line struct {
+			Bus    string
+			Text   string
+			Detail map[string]any
+		}
+		require.NoError(t, json.Unmarshal(raw, &line))
+		assert.NotEmpty(t, line.Text)
+		seen[line.Bus] = line.Detail
+	}
+	assert.Contains(t, seen["spi"], "word_bits")
+	assert.Contains(t, seen["i2c"], "parts")
+	assert.Contains(t, seen["can"], "identifier")
+	assert.Contains(t, seen, "uart")
+}

@@ -1,0 +1,100 @@
+package csv
+
+import (
+	"errors"
+	"io"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"gavrix/core/quantity"
+)
+
+func read(text string, rate quantity.Freq) ([][]quantity.Time, []bool, error) {
+	r, err := NewReader(strings.NewReader(text), rate)
+	if err != nil {
+		return nil, nil, err
+	}
+	var all []int
+	for i := range r.Names() {
+		all = append(all, i)
+	}
+	r.Select(all...)
+	tog := make([][]quantity.Time, len(all))
+	var high []bool
+	for {
+		ws, err := r.Next()
+		if errors.Is(err, io.EOF) {
+			return tog, high, nil
+		}
+		for i, w := range ws {
+			if len(high) < len(all) {
+				high = append(high, w.High)
+			}
+			for _, t := range w.Toggles {
+				if t < w.From || t >= w.To {
+					return nil, nil, errors.New("a toggle outside of its window")
+				}
+			}
+			tog[i] = append(tog[i], w.Toggles...)
+		}
+		if err != nil {
+			return tog, high, err
+		}
+	}
+}
+
+func TestTimesAndSamples(t *testing.T) {
+	ns := quantity.Nanosecond
+	tog, high, err := read("time [ns], a, b\n0,1,0\n10,0,0\n25,0,1\n", 0)
+	require.NoError(t, err)
+	assert.Equal(t, [][]quantity.Time{{10 * ns}, {25 * ns}}, tog)
+	assert.Equal(t, []bool{true, false}, high)
+	tog, _, err = read("Time,a\n1e-6,H\n2e-6,L\n", 0)
+	require.NoError(t, err)
+	assert.Equal(t, 2*quantity.Microsecond, tog[0][0])
+	tog, _, err = read("a\n1\n0\n0\n1\n", 4*quantity.Megahertz)
+	require.NoError(t, err)
+	assert.Equal(t, []quantity.Time{250 * ns, 750 * ns}, tog[0])
+	// Many stretches.
+	var b strings.Builder
+	b.WriteString("a\n")
+	for i := range 3*stretch + 7 {
+		b.WriteString([]string{"0\n", "1\n"}[i%2])
+	}
+	tog, _, err = read(b.String(), quantity.Megahertz)
+	require.NoError(t, err)
+	assert.Len(t, tog[0], 3*stretch+6)
+}
+
+func TestFaults(t *testing.T) {
+	for text, want := range map[string]string{
+		"":                       "line 1: no header",
+		"time\n":                 "line 1: there are no lines",
+		"time [h],a\n":           "line 1: times in \"h\"",
+		"a,b\n":                  "give the rate",
+		"time,0.5\n":             "must name the lines",
+		"time,a\n0,1\nx,0\n":     "line 3: \"x\" is no time",
+		"time,a\n0,1\n1,2\n":     "line 3: \"2\" is no level",
+		"time,a\n1,1\n1,0\n":     "times must rise",
+		"time,a\n0,1\n1,0,1\n":   "line 3:",
+		"time,a\n0,1\n1e300,0\n": "no time that fits",
+		"time,a\n0,1\n1,\"0\n":   "line",
+		"time,a\n0,1\n-1,0\n":    "no time that fits",
+		"time,a\n0,1\nNaN,0\n":   "no time that fits",
+	} {
+		_, _, err := read(text, 0)
+		require.Error(t, err, text)
+		assert.Contains(t, err.Error(), want)
+	}
+	tog, _, err := read("time,a\n0,1\n1,0\n2,1\nx,0\n", 0)
+	require.Error(t, err)
+	assert.Len(t, tog[0], 2, "what stood before is kept")
+}
+
+func FuzzReader(f *testing.F) {
+	f.Add("time [us],a,b\n0,1,0\n3,0,1\n")
+	f.Fuzz(func(_ *testing.T, text string) { _, _, _ = read(text, quantity.Kilohertz) })
+}
