@@ -22,8 +22,7 @@ const (
 // as a node does: hard on a start of frame, and on later edges from recessive
 // to dominant by at most the jump width.
 type Decoder struct {
-	timing Timing
-	rec    record.Record
+	rec record.Record
 
 	started bool
 	level   bool // of the line
@@ -32,10 +31,13 @@ type Decoder struct {
 
 	// Bit timing, in femtoseconds behind base.
 	base     quantity.Time
-	bitStart float64
-	phase    *Phase
-	last     bool // value of the newest sample
-	synced   bool // an edge was used since that sample
+	bitStart int64
+	phase    *ticks
+	nominal  ticks
+	fast     ticks
+	next     quantity.Time // of the next sample
+	last     bool          // value of the newest sample
+	synced   bool          // an edge was used since that sample
 
 	// The frame being read.
 	f        Frame
@@ -47,8 +49,8 @@ type Decoder struct {
 	dynamic  bool
 	position int // in the stretch of fixed stuff bits
 	stuffed  int
-	c15      crc
-	c17, c21 crc
+	c15      stream // of the bits without stuff bits
+	cFD      stream // of the bits with stuff bits
 	check    uint32
 	width    int
 	length   int
@@ -61,20 +63,69 @@ type Decoder struct {
 	between  int
 }
 
+// ticks are a Phase in femtoseconds.
+type ticks struct {
+	bit, sample, jump int64
+}
+
+func ticksOf(p Phase) ticks {
+	bit := float64(p.Bit)
+	return ticks{int64(p.Bit), int64(p.Sample * bit), int64(p.Jump * bit)}
+}
+
+// stream keeps bits until it is known which check sequence they are for.
+type stream struct {
+	word  uint64
+	n     int // bits in word
+	words [14]uint64
+	full  int
+}
+
+func (s *stream) reset() { s.word, s.n, s.full = 0, 0, 0 }
+
+func (s *stream) add(bit bool) {
+	s.word <<= 1
+	if bit {
+		s.word |= 1
+	}
+	if s.n++; s.n == 64 {
+		s.words[s.full%len(s.words)] = s.word
+		s.full++
+		s.word, s.n = 0, 0
+	}
+}
+
+// over gives the check sequence of the bits so far.
+func (s *stream) over(c crc) uint32 {
+	t := tableOf(&c)
+	for i := range min(s.full, len(s.words)) {
+		for k := 56; k >= 0; k -= 8 {
+			c.byte(t, byte(s.words[i]>>k))
+		}
+	}
+	n := s.n
+	for ; n >= 8; n -= 8 {
+		c.byte(t, byte(s.word>>(n-8)))
+	}
+	for n--; n >= 0; n-- {
+		c.add(s.word>>n&1 == 1)
+	}
+	return c.value
+}
+
 // NewDecoder gives a decoder for the link.
 func NewDecoder(t Timing, link uint16) *Decoder {
-	d := &Decoder{timing: t, level: true}
-	d.phase = &d.timing.Nominal
+	d := &Decoder{level: true, nominal: ticksOf(t.Nominal), fast: ticksOf(t.Data)}
+	d.phase = &d.nominal
 	d.rec = record.Record{Kind: record.Frame, Link: link, Seen: record.Tap, Origin: record.FromLevels}
 	return d
 }
 
 // at gives the time of a number of femtoseconds behind base.
-func (d *Decoder) at(fs float64) quantity.Time { return d.base + quantity.Time(fs/1000) }
+func (d *Decoder) at(fs int64) quantity.Time { return d.base + quantity.Time(fs/1000) }
 
-func (d *Decoder) sampleTime() quantity.Time {
-	return d.at(d.bitStart + d.phase.Sample*float64(d.phase.Bit))
-}
+// plan sets the time of the next sample.
+func (d *Decoder) plan() { d.next = d.at(d.bitStart + d.phase.sample) }
 
 // Feed implements bus.Decoder; the one line is the receive line.
 func (d *Decoder) Feed(lines []wire.Window, out record.Sink) {
@@ -85,6 +136,7 @@ func (d *Decoder) Feed(lines []wire.Window, out record.Sink) {
 		d.started = true
 		d.base, d.bitStart = w.From, 0
 		d.last = true
+		d.plan()
 	}
 	i := 0
 	for {
@@ -103,7 +155,7 @@ func (d *Decoder) Feed(lines []wire.Window, out record.Sink) {
 			}
 			d.begin(t)
 		}
-		s := d.sampleTime()
+		s := d.next
 		if i < len(tog) && tog[i] <= s {
 			level = !level
 			if !level {
@@ -124,15 +176,17 @@ func (d *Decoder) Feed(lines []wire.Window, out record.Sink) {
 func (d *Decoder) begin(t quantity.Time) {
 	d.state = inFrame
 	d.base, d.bitStart = t, 0
-	d.phase = &d.timing.Nominal
+	d.phase = &d.nominal
 	d.last, d.synced = true, true
 	d.field, d.index, d.shift, d.bits = SOF, 0, 0, 0
 	d.run, d.dynamic, d.prev = 0, true, true
 	d.stuffed, d.position, d.badCheck = 0, 0, false
-	d.c15, d.c17, d.c21 = crc15(), crc17(), crc21()
+	d.c15.reset()
+	d.cFD.reset()
 	d.f = Frame{}
 	d.length, d.faults, d.where = 0, 0, ""
 	d.rec.Start = t
+	d.plan()
 }
 
 // resync uses an edge from recessive to dominant, at most one between two
@@ -142,9 +196,9 @@ func (d *Decoder) resync(t quantity.Time) {
 		return
 	}
 	d.synced = true
-	e := float64(t-d.base)*1000 - d.bitStart
-	limit := d.phase.Jump * float64(d.phase.Bit)
-	d.bitStart += min(max(e, -limit), limit)
+	e := int64(t-d.base)*1000 - d.bitStart
+	d.bitStart += min(max(e, -d.phase.jump), d.phase.jump)
+	d.plan()
 }
 
 // sample takes the level at a sample point and goes on to the next bit.
@@ -168,16 +222,16 @@ func (d *Decoder) sample(recessive bool, out record.Sink) {
 	}
 	if d.state == inFrame && d.phase != p {
 		// The rate changes at this very sample point.
-		d.bitStart += p.Sample*float64(p.Bit) + (1-d.phase.Sample)*float64(d.phase.Bit)
+		d.bitStart += p.sample + d.phase.bit - d.phase.sample
 	} else {
-		d.bitStart += float64(p.Bit)
+		d.bitStart += p.bit
 	}
-	// Keep the numbers small, so that they stay exact.
-	if d.bitStart > 1e12 {
-		whole := quantity.Time(d.bitStart / 1000)
-		d.base += whole
-		d.bitStart -= float64(whole) * 1000
+	if d.bitStart > 1e15 {
+		// Keep the numbers small while the bus is quiet.
+		d.base += quantity.Time(d.bitStart / 1000)
+		d.bitStart %= 1000
 	}
+	d.plan()
 }
 
 func (d *Decoder) intermission(recessive bool, out record.Sink) {
@@ -192,7 +246,7 @@ func (d *Decoder) intermission(recessive bool, out record.Sink) {
 		d.bit(false, out)
 	case !recessive:
 		d.rec.Start = d.at(d.bitStart)
-		d.rec.End = d.at(d.bitStart + float64(d.phase.Bit))
+		d.rec.End = d.at(d.bitStart + d.phase.bit)
 		d.faults, d.where = record.Overload, "overload flag in the "+Intermission.String()
 		d.f = Frame{}
 		d.put(out)
@@ -203,7 +257,7 @@ func (d *Decoder) intermission(recessive bool, out record.Sink) {
 // giveUp waits for the bus to be idle again.
 func (d *Decoder) giveUp() {
 	d.state, d.quiet = integrating, 0
-	d.phase = &d.timing.Nominal
+	d.phase = &d.nominal
 }
 
 // fault ends a frame at the present bit.
@@ -217,7 +271,7 @@ func (d *Decoder) fault(f record.Flags, name string, out record.Sink) {
 		d.where += "; "
 	}
 	d.where += fmt.Sprintf("%s in the %s, bit %d of the frame", name, where, d.bits)
-	d.rec.End = d.at(d.bitStart + float64(d.phase.Bit))
+	d.rec.End = d.at(d.bitStart + d.phase.bit)
 	d.put(out)
 	d.giveUp()
 	// A dominant flag may stand on the line already: count from here.
@@ -240,8 +294,7 @@ func (d *Decoder) bit(r bool, out record.Sink) {
 			}
 			d.prev, d.run = r, 1
 			d.stuffed++
-			d.c17.add(r)
-			d.c21.add(r)
+			d.cFD.add(r)
 			if d.field == CheckDelimiter {
 				d.dynamic = false
 			}
@@ -269,13 +322,12 @@ func (d *Decoder) bit(r bool, out record.Sink) {
 	}
 	if d.field <= DataField {
 		d.c15.add(r)
-		d.c17.add(r)
-		d.c21.add(r)
+		d.cFD.add(r)
 	}
 	d.take(r, out)
 }
 
-func (d *Decoder) next(f Field) { d.field, d.index, d.shift = f, 0, 0 }
+func (d *Decoder) enter(f Field) { d.field, d.index, d.shift = f, 0, 0 }
 
 // take gives a bit its meaning.
 func (d *Decoder) take(r bool, out record.Sink) {
@@ -293,41 +345,41 @@ func (d *Decoder) take(r bool, out record.Sink) {
 			d.quiet = 1
 			return
 		}
-		d.next(Identifier)
+		d.enter(Identifier)
 	case Identifier:
 		if d.index == 11 {
 			d.f.ID = d.shift
-			d.next(RemoteBit)
+			d.enter(RemoteBit)
 		}
 	case RemoteBit:
 		d.f.Remote = r
 		if d.f.Extended {
-			d.next(FDBit)
+			d.enter(FDBit)
 		} else {
-			d.next(IDE)
+			d.enter(IDE)
 		}
 	case IDE:
 		if r {
 			d.f.Extended = true
-			d.next(ExtendedID)
+			d.enter(ExtendedID)
 		} else {
-			d.next(FDBit)
+			d.enter(FDBit)
 		}
 	case ExtendedID:
 		if d.index == 18 {
 			d.f.ID = d.f.ID<<18 | d.shift
-			d.next(RemoteBit)
+			d.enter(RemoteBit)
 		}
 	case FDBit:
 		d.f.FD = r
 		switch {
 		case r:
 			d.f.Remote = false
-			d.next(Reserved)
+			d.enter(Reserved)
 		case d.f.Extended:
-			d.next(Reserved)
+			d.enter(Reserved)
 		default:
-			d.next(LengthCode)
+			d.enter(LengthCode)
 		}
 	case Reserved:
 		if d.f.FD {
@@ -335,19 +387,19 @@ func (d *Decoder) take(r bool, out record.Sink) {
 				d.fault(record.Form, "reserved bit recessive: a protocol of another kind", out)
 				return
 			}
-			d.next(RateSwitch)
+			d.enter(RateSwitch)
 		} else {
-			d.next(LengthCode)
+			d.enter(LengthCode)
 		}
 	case RateSwitch:
 		d.f.Switched = r
 		if r {
-			d.phase = &d.timing.Data
+			d.phase = &d.fast
 		}
-		d.next(StateIndicator)
+		d.enter(StateIndicator)
 	case StateIndicator:
 		d.f.Passive = r
-		d.next(LengthCode)
+		d.enter(LengthCode)
 	case LengthCode:
 		if d.index == 4 {
 			d.f.DLC = int(d.shift)
@@ -356,7 +408,7 @@ func (d *Decoder) take(r bool, out record.Sink) {
 				d.length = 0
 			}
 			if d.length > 0 {
-				d.next(DataField)
+				d.enter(DataField)
 			} else {
 				d.dataEnds()
 			}
@@ -370,8 +422,7 @@ func (d *Decoder) take(r bool, out record.Sink) {
 			d.dataEnds()
 		}
 	case StuffCount:
-		d.c17.add(r)
-		d.c21.add(r)
+		d.cFD.add(r)
 		if d.index == 4 {
 			code, parity := grey(d.stuffed % 8)
 			want := uint32(code) << 1
@@ -379,33 +430,34 @@ func (d *Decoder) take(r bool, out record.Sink) {
 				want |= 1
 			}
 			d.badCheck = d.shift != want
-			d.check, d.width = d.c17.value, 17
+			c := crc17()
 			if d.length > 16 {
-				d.check, d.width = d.c21.value, 21
+				c = crc21()
 			}
-			d.next(CheckField)
+			d.check, d.width = d.cFD.over(c), int(c.width)
+			d.enter(CheckField)
 		}
 	case CheckField:
 		if d.index == d.width {
 			d.badCheck = d.badCheck || d.shift != d.check
-			d.next(CheckDelimiter)
+			d.enter(CheckDelimiter)
 			if !d.f.FD && d.run < 5 {
 				d.dynamic = false
 			}
 		}
 	case CheckDelimiter:
-		d.phase = &d.timing.Nominal
+		d.phase = &d.nominal
 		if !r {
 			d.fault(record.Form, "form error", out)
 			return
 		}
-		d.next(AckSlot)
+		d.enter(AckSlot)
 	case AckSlot:
 		if r {
 			d.faults |= record.NotAcknowledged
 			d.where = "nobody acknowledged"
 		}
-		d.next(AckDelimiter)
+		d.enter(AckDelimiter)
 	case AckDelimiter:
 		if d.badCheck {
 			d.field = CheckField
@@ -422,13 +474,13 @@ func (d *Decoder) take(r bool, out record.Sink) {
 			d.fault(record.Form, "form error", out)
 			return
 		}
-		d.next(EndOfFrame)
+		d.enter(EndOfFrame)
 	case EndOfFrame:
 		if !r {
 			if d.index == 7 {
 				// The last bit dominant is an overload condition for receivers:
 				// the frame itself is good.
-				d.rec.End = d.at(d.bitStart + float64(d.phase.Bit))
+				d.rec.End = d.at(d.bitStart + d.phase.bit)
 				d.put(out)
 				d.giveUp()
 				return
@@ -437,7 +489,7 @@ func (d *Decoder) take(r bool, out record.Sink) {
 			return
 		}
 		if d.index == 7 {
-			d.rec.End = d.at(d.bitStart + float64(d.phase.Bit))
+			d.rec.End = d.at(d.bitStart + d.phase.bit)
 			d.put(out)
 			d.state, d.between = between, 0
 		}
@@ -449,11 +501,11 @@ func (d *Decoder) dataEnds() {
 	if d.f.FD {
 		d.dynamic = false
 		d.position = 0
-		d.next(StuffCount)
+		d.enter(StuffCount)
 		return
 	}
-	d.check, d.width = d.c15.value, 15
-	d.next(CheckField)
+	d.check, d.width = d.c15.over(crc15()), 15
+	d.enter(CheckField)
 }
 
 func (d *Decoder) put(out record.Sink) {
@@ -491,7 +543,7 @@ func (d *Decoder) Wake() quantity.Time {
 	if d.state == idle {
 		return quantity.Forever
 	}
-	return d.sampleTime() + 1
+	return d.next + 1
 }
 
 // Flush implements bus.Decoder: a frame that is cut off is dropped.

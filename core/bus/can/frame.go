@@ -147,6 +147,29 @@ func (c *crc) add(bit bool) {
 	}
 }
 
+// byte takes eight bits at once, with the table of the polynomial.
+func (c *crc) byte(t *[256]uint32, b byte) {
+	top := byte(c.value>>(c.width-8)) ^ b
+	c.value = (c.value<<8 ^ t[top]) & (1<<c.width - 1)
+}
+
+// tables hold, for each polynomial, the check sequence of each byte.
+var tables = map[uint32]*[256]uint32{poly15: table(15, poly15), poly17: table(17, poly17), poly21: table(21, poly21)}
+
+func table(width uint, poly uint32) *[256]uint32 {
+	var t [256]uint32
+	for i := range t {
+		c := crc{width: width, poly: poly}
+		for k := 7; k >= 0; k-- {
+			c.add(i>>k&1 == 1)
+		}
+		t[i] = c.value
+	}
+	return &t
+}
+
+func tableOf(c *crc) *[256]uint32 { return tables[c.poly] }
+
 func crc15() crc { return crc{15, poly15, 0} }
 
 // The flexible data rate format starts its check sequences with the top bit
