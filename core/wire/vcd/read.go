@@ -411,6 +411,9 @@ func (r *Reader) Next() ([]wire.Window, error) {
 // read takes words until a stretch is full at a time, or the end.
 func (r *Reader) read() error {
 	for {
+		if full, err := r.plain(); full || err != nil {
+			return err
+		}
 		w, err := r.word()
 		if err != nil {
 			return err
@@ -427,12 +430,7 @@ func (r *Reader) read() error {
 			if r.started && t < r.now {
 				return r.fault("time %s after %s: times must not go back", t, r.now)
 			}
-			if !r.started {
-				r.started, r.from = true, t
-			}
-			full := r.toggles >= stretch && t > r.from
-			r.now = t
-			if full {
+			if r.moveTo(t) {
 				return nil
 			}
 		case '0', '1', 'x', 'X', 'z', 'Z':
@@ -470,6 +468,86 @@ func (r *Reader) read() error {
 			return r.fault("%q is neither a time nor a value", clip(w))
 		}
 	}
+}
+
+// moveTo goes to a time, and says whether the stretch is full.
+func (r *Reader) moveTo(t quantity.Time) bool {
+	if !r.started {
+		r.started, r.from = true, t
+	}
+	r.now = t
+	return r.toggles >= stretch && t > r.from
+}
+
+// margin is more than any word that plain takes.
+const margin = 32
+
+// plain takes what nearly all of a file consists of, times and changes of
+// single lines to 0 or 1, straight from the buffer. Whatever else comes, and
+// the buffer's end, it leaves to the caller. It gives true when the stretch is
+// full.
+func (r *Reader) plain() (bool, error) {
+	buf := r.buf
+	i := r.at
+	defer func() { r.at = i }()
+	for len(buf)-i >= margin {
+		c := buf[i]
+		switch {
+		case c <= ' ':
+			if c == '\n' {
+				r.line++
+			}
+			i++
+		case c == '#':
+			n, j := int64(0), i+1
+			for buf[j]-'0' <= 9 && j < i+18 {
+				n = n*10 + int64(buf[j]-'0')
+				j++
+			}
+			if buf[j] > ' ' || j == i+1 || n > (math.MaxInt64/2)/r.mul {
+				return false, nil
+			}
+			t := quantity.Time(n * r.mul)
+			if r.div > 1 {
+				t /= quantity.Time(r.div)
+			}
+			if t < r.now {
+				return false, nil
+			}
+			i = j
+			if r.moveTo(t) {
+				return true, nil
+			}
+		case c == '0' || c == '1':
+			n, j := 0, i+1
+			for buf[j] > ' ' && buf[j] <= '~' && j < i+4 {
+				n = n*95 + int(buf[j]-'!') + 1
+				j++
+			}
+			if buf[j] > ' ' || n >= len(r.short) || r.short[n] == 0 {
+				return false, nil
+			}
+			if first := r.vars[r.short[n]-1].first; first >= 0 {
+				s := &r.states[first]
+				if s.selected {
+					high := c == '1'
+					k := len(s.toggles)
+					if !s.known || s.unknown || k > 0 && s.toggles[k-1] == r.now {
+						return false, nil
+					}
+					if high != s.high {
+						s.high = high
+						s.toggles = append(s.toggles, r.now)
+						r.toggles++
+					}
+				}
+			}
+			i = j
+		default:
+			return false, nil
+		}
+	}
+	return false, nil
 }
 
 func (r *Reader) unknownCode(c []byte) error {
