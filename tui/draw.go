@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"gavrix/core/bus/all"
 	"gavrix/core/capture"
 	"gavrix/core/finding"
 	"gavrix/core/record"
@@ -198,7 +199,9 @@ func (a *App) drawLinks(p cells.Area) {
 		in := a.snap.Counters(capture.Direction{Link: uint16(i), From: record.Device, Seen: record.MCU})
 		glyph, style := a.linkState(i, in, out)
 		p.Put(0, y, style, glyph)
-		p.Text(2, y, cells.HueUart, "U")
+		if k := all.ByName(l.Kind); k != nil {
+			p.Text(2, y, cells.HueUart, k.Mark)
+		}
 		name := p.Part(4, y, p.W-4-13, 1)
 		st := cells.Plain
 		if i == a.link {

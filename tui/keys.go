@@ -18,6 +18,7 @@ import (
 	"gavrix/core/guard"
 	"gavrix/core/prove"
 	"gavrix/core/quantity"
+	"gavrix/core/sim"
 	"gavrix/draw/pdf"
 	"gavrix/draw/svg"
 	"gavrix/tui/timing"
@@ -313,7 +314,26 @@ func (a *App) timeCommands() []ui.Command {
 		{Name: "step-bit", Keys: []string{","}, Help: "stop, and go on by one bit of the link", Run: pace(func() { a.session.StepBit(a.LinkIndex()) })},
 		{Name: "slower", Keys: []string{"["}, Help: "time at a tenth of the pace", Run: pace(func() { a.session.SetSpeed(a.session.Pace().Speed / 10) })},
 		{Name: "faster", Keys: []string{"]"}, Help: "time at ten times the pace", Run: pace(func() { a.session.SetSpeed(a.session.Pace().Speed * 10) })},
+		{Name: "cut", Args: "mcu|device", Help: "break the wire from an end", Run: a.wire(true)},
+		{Name: "mend", Args: "mcu|device", Help: "mend the wire from an end", Run: a.wire(false)},
 		{Name: "record", Args: "FILE", Help: "record all to a pcapng file", Run: a.record},
+	}
+}
+
+// wire breaks or mends a wire of the selected link.
+func (a *App) wire(broken bool) func(string) tea.Cmd {
+	return func(arg string) tea.Cmd {
+		if arg != "mcu" && arg != "device" {
+			a.Warn("write whose wire: mcu or device")
+			return nil
+		}
+		w := sim.Wire{FromDevice: arg == "device", Broken: broken}
+		if err := a.session.Wire(a.LinkIndex(), w); err != nil {
+			a.Warn("%v", err)
+			return nil
+		}
+		a.Say("wire: %s", w)
+		return nil
 	}
 }
 

@@ -13,8 +13,10 @@ import (
 	"gavrix/core/bench"
 	"gavrix/core/check"
 	"gavrix/core/finding"
+	"gavrix/core/link"
 	"gavrix/core/prove"
 	"gavrix/core/safe"
+	"gavrix/core/session"
 	"gavrix/core/sim"
 )
 
@@ -65,9 +67,10 @@ func proveCommand() *cobra.Command {
 	var only, break_ []string
 	c := &cobra.Command{
 		Use:   "prove BENCH",
-		Short: "Run the checks of a bench on the simulation",
-		Long: `Runs every check of the bench's links on the simulated bench, and says for each
-whether it passed, or the first difference and all others.`,
+		Short: "Run the checks of a bench",
+		Long: `Runs every check of the bench's links, on the simulation or on the port that a
+link is bound to, and says for each whether it passed, or the first difference
+and all others.`,
 		Example: `  gavrix prove demo
   gavrix prove demo --set links.lower-gauge.mcu.frame=8N1     with a fault planted`,
 		Args: cobra.ExactArgs(1),
@@ -95,12 +98,17 @@ func runChecks(ctx context.Context, b *bench.Bench, only []string, asJSON bool) 
 	if err != nil {
 		return err
 	}
-	h := sim.NewHeadless(b)
-	results := []check.Result{}
+	var h link.Session = sim.NewHeadless(b)
 	for _, l := range links {
 		if l.Port != nil {
-			return fmt.Errorf("link %s has a real port; run its checks on the screen", l.Name)
+			s := session.Open(b)
+			defer s.Close()
+			h = s
+			break
 		}
+	}
+	results := []check.Result{}
+	for _, l := range links {
 		rs, err := prove.Link(ctx, h, l)
 		results = append(results, rs...)
 		if errors.Is(err, context.Canceled) {
@@ -122,7 +130,7 @@ func runChecks(ctx context.Context, b *bench.Bench, only []string, asJSON bool) 
 		}
 	} else {
 		printResults(results)
-		fmt.Printf("%d checks, %d failed, SIMULATED\n", len(results), failed)
+		fmt.Printf("%d checks, %d failed\n", len(results), failed)
 	}
 	if failed > 0 {
 		return exitStatus(found)
@@ -132,7 +140,11 @@ func runChecks(ctx context.Context, b *bench.Bench, only []string, asJSON bool) 
 
 func printResults(results []check.Result) {
 	for _, r := range results {
-		fmt.Println(safe.Text(r.Summary()))
+		world := "REAL     "
+		if r.Simulated {
+			world = "SIMULATED"
+		}
+		fmt.Println(world + "  " + safe.Text(r.Summary()))
 		if r.Pass {
 			continue
 		}

@@ -4,6 +4,7 @@ package dialogue
 
 import (
 	"bytes"
+	"slices"
 	"sort"
 
 	"gavrix/core/capture"
@@ -48,6 +49,9 @@ type Line struct {
 	Marks   []Mark
 	Text    string // of what happened
 	Running bool   // not finished yet
+	// Unheard says that the tap saw these bytes leave, but the receiver that
+	// they were for saw nothing at that time.
+	Unheard bool
 	Origin  record.Origin
 }
 
@@ -78,7 +82,19 @@ func (f *Filter) wants(r *record.Record) bool {
 	if r.Kind != record.Chars {
 		return true
 	}
-	return r.Seen == record.Nobody || (r.Seen == record.Tap) == f.Tap
+	return r.Seen == record.Nobody || (r.Seen == record.Tap) == f.Tap || r.Seen == record.Tap && r.From == record.MCU
+}
+
+// heard says whether another record is the receiver's own reading of what the
+// tap saw leave: it overlaps in time, or nearly so.
+func heard(tap *record.Record, others []*record.Record) bool {
+	slack := 2 * tap.Each
+	for _, o := range others {
+		if o.Kind == record.Chars && o.Seen != record.Tap && o.Link == tap.Link && o.From == tap.From && o.Start <= tap.End+slack && o.End+slack >= tap.Start {
+			return true
+		}
+	}
+	return false
 }
 
 // cut adds the lines of a record.
@@ -142,33 +158,47 @@ const slack = 16
 const scanLimit = 200_000
 
 func gather(s *capture.Snapshot, f Filter, at, before, after int) []Line {
-	var back, lines []Line
+	var buf, lines []Line
 	var picked []*record.Record
+	running := map[*record.Record]bool{}
 	count := 0
-	for i := at - 1; i >= 0 && at-i < scanLimit && count < before+slack; i-- {
-		if r := s.At(i); f.wants(r) {
-			picked = append(picked, r)
-			back = f.cut(back[:0], r, false)
-			count += len(back)
+	add := func(r *record.Record) {
+		picked = append(picked, r)
+		if r.Seen != record.Tap || f.Tap {
+			buf = f.cut(buf[:0], r, false)
+			count += len(buf)
 		}
 	}
-	for i := len(picked) - 1; i >= 0; i-- {
-		lines = f.cut(lines, picked[i], false)
+	for i := at - 1; i >= 0 && at-i < scanLimit && count < before+slack; i-- {
+		if r := s.At(i); f.wants(r) {
+			add(r)
+		}
 	}
+	slices.Reverse(picked)
 	count = 0
 	i := at
 	for ; i < s.Len() && i-at < scanLimit && count < after+slack; i++ {
 		if r := s.At(i); f.wants(r) {
-			n := len(lines)
-			lines = f.cut(lines, r, false)
-			count += len(lines) - n
+			add(r)
 		}
 	}
 	if i >= s.Len() {
 		for k := range s.Running {
 			if r := &s.Running[k]; f.wants(r) {
-				lines = f.cut(lines, r, true)
+				add(r)
+				running[r] = true
 			}
+		}
+	}
+	for _, r := range picked {
+		unheard := !f.Tap && r.Kind == record.Chars && r.Seen == record.Tap
+		if unheard && (heard(r, picked) || s.Now < r.End+2*r.Each) {
+			continue
+		}
+		n := len(lines)
+		lines = f.cut(lines, r, running[r])
+		for k := n; k < len(lines); k++ {
+			lines[k].Unheard = unheard
 		}
 	}
 	sort.SliceStable(lines, func(a, b int) bool { return lines[a].At < lines[b].At })

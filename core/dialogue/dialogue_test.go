@@ -84,6 +84,23 @@ func TestBothDirectionsWithGaps(t *testing.T) {
 	assert.NotEmpty(t, around)
 }
 
+func TestWhatNobodyHeardIsShown(t *testing.T) {
+	s := newStore()
+	put := func(seen record.End, start quantity.Time, text string) {
+		s.Put(&record.Record{From: record.MCU, Seen: seen, Start: start, End: start + 100, Each: 10, Data: []byte(text)})
+	}
+	put(record.Tap, 1000, "heard\n")
+	put(record.Device, 1003, "haerd\n")
+	put(record.Tap, 5000, "lost\n")
+	s.Advance(9000)
+	ls := Newest(s.Snapshot(), Filter{End: lf}, 10)
+	require.Len(t, ls, 2)
+	assert.Equal(t, "haerd\n", string(ls[0].Data))
+	assert.False(t, ls[0].Unheard)
+	assert.Equal(t, "lost\n", string(ls[1].Data))
+	assert.True(t, ls[1].Unheard)
+}
+
 func TestAroundFindsThePlace(t *testing.T) {
 	s := newStore()
 	for i := range 5000 {

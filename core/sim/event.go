@@ -8,6 +8,7 @@ type eventKind uint8
 const (
 	sent    eventKind = iota // a sender finished a character
 	look                     // a line's receivers want to be fed
+	again                    // a line's receivers are fed at a time of its own
 	acts                     // the device does something by itself
 	asks                     // the firmware sends by itself
 	service                  // the handler has emptied the receive register

@@ -28,13 +28,36 @@ func EndsOf(l *bench.Link) Ends {
 type Input struct {
 	At   quantity.Time
 	Link string
-	Send []byte // to be sent by the MCU; nil for a change of settings
-	Ends Ends   // with which the ends go on from their next idle
+	// What is put in: just one of these.
+	Send []byte // to be sent by the MCU
+	Ends *Ends  // with which the ends go on from their next idle
+	Wire *Wire  // a fault of a wire
+}
+
+// Wire breaks or mends the wire from one end.
+type Wire struct {
+	FromDevice bool // else the one from the MCU
+	Broken     bool
+}
+
+func (w Wire) String() string {
+	state, from := "mend", "mcu"
+	if w.Broken {
+		state = "cut"
+	}
+	if w.FromDevice {
+		from = "device"
+	}
+	return state + " " + from
 }
 
 // String gives the input as one line of text, for the capture.
 func (in Input) String() string {
-	if in.Send != nil {
+	switch {
+	case in.Wire != nil:
+		state, from, _ := strings.Cut(in.Wire.String(), " ")
+		return fmt.Sprintf("at %d %s %s %s", int64(in.At), state, in.Link, from)
+	case in.Ends == nil:
 		return fmt.Sprintf("at %d send %s %s", int64(in.At), in.Link, hex.EncodeToString(in.Send))
 	}
 	return fmt.Sprintf("at %d ends %s mcu %s device %s off %s service %d",
@@ -64,7 +87,11 @@ func ParseInput(text string) (Input, error) {
 			return bad("the bytes are not hex")
 		}
 		return in, nil
+	case (f[2] == "cut" || f[2] == "mend") && len(f) == 5 && (f[4] == "mcu" || f[4] == "device"):
+		in.Wire = &Wire{FromDevice: f[4] == "device", Broken: f[2] == "cut"}
+		return in, nil
 	case f[2] == "ends" && len(f) == 12 && f[4] == "mcu" && f[6] == "device" && f[8] == "off" && f[10] == "service":
+		in.Ends = &Ends{}
 		if in.Ends.MCU, err = parseSettings(f[5]); err != nil {
 			return bad(err.Error())
 		}
@@ -82,7 +109,7 @@ func ParseInput(text string) (Input, error) {
 		in.Ends.ClockOff, in.Ends.Service = quantity.PPM(off), quantity.Time(service)
 		return in, nil
 	}
-	return bad("it is neither send nor ends")
+	return bad("it is neither send, ends, cut nor mend")
 }
 
 func parseSettings(s string) (uart.Settings, error) {

@@ -36,7 +36,8 @@ type simLink struct {
 	wanted  Ends // how they will run from the next idle
 	changed bool // wanted differs from ends
 	tx      [2]sender
-	line    [2]*wire.Line
+	pin     [2]*wire.Line     // at the driver, where the tap is
+	line    [2]*wire.Line     // at the far end of the wire
 	rx      [2]*uart.Receiver // rx[0] is the device's, on the MCU's line
 	tap     [2]*uart.Receiver
 	lookAt  [2]quantity.Time // the time of the look event that counts
@@ -55,6 +56,7 @@ type simLink struct {
 func newLink(w *World, b *bench.Link) *simLink {
 	l := &simLink{w: w, index: b.Index, bench: b, ends: EndsOf(b), wanted: EndsOf(b), actsAt: quantity.Forever}
 	for i := range l.line {
+		l.pin[i] = wire.NewLine(0, wire.DrivenHigh)
 		l.line[i] = wire.NewLine(b.Delay, wire.DrivenHigh)
 		l.lookAt[i] = quantity.Forever
 	}
@@ -199,9 +201,16 @@ func (l *simLink) startChar(side int) {
 	set, period := l.settings(side)
 	var end quantity.Time
 	l.scratch, end = uart.Encode(l.scratch[:0], set.Frame, period, l.w.now, c)
+	l.pin[side].Drive(l.scratch)
 	l.line[side].Drive(l.scratch)
 	l.w.at(end, sent, l.index, uint8(side))
-	l.wake(side, l.w.now+l.line[side].Delay+1)
+	l.wake(side, l.w.now+1)
+	l.wakeAgain(side, l.w.now+l.line[side].Delay+1)
+}
+
+// wakeAgain lets the receivers be fed at the time t too, whatever else is due.
+func (l *simLink) wakeAgain(side int, t quantity.Time) {
+	l.w.at(t, again, l.index, uint8(side))
 }
 
 func (l *simLink) charSent(side uint8) {
@@ -232,13 +241,31 @@ func (l *simLink) look(side uint8) {
 func (l *simLink) feed(side int) {
 	w := l.line[side].Read(l.w.now)
 	if w.From != w.To {
+		pin := l.pin[side].Read(l.w.now)
 		l.rx[side].Feed(&w, l.w.store)
-		l.tap[side].Feed(&w, l.w.store)
+		l.tap[side].Feed(&pin, l.w.store)
 		l.w.store.Levels(l.index, side, &w)
 	}
 	if t := min(l.rx[side].Wake(), l.tap[side].Wake()); t != quantity.Forever {
 		l.wake(side, max(t, l.w.now+1))
 	}
+}
+
+// wire breaks or mends a wire, and notes it as what an engineer did.
+func (l *simLink) wire(w Wire) {
+	side := mcuSide
+	if w.FromDevice {
+		side = deviceSide
+	}
+	if w.Broken {
+		l.line[side].Break(l.w.now)
+	} else {
+		l.line[side].Mend(l.w.now)
+	}
+	l.wake(side, l.w.now+l.line[side].Delay+1)
+	l.w.store.Put(&record.Record{
+		Kind: record.Changed, Link: l.index, Origin: record.FromGavrix, Start: l.w.now, End: l.w.now, Text: "wire: " + w.String(),
+	})
 }
 
 func (l *simLink) change(e Ends) {

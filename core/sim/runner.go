@@ -183,6 +183,12 @@ func (r *Runner) Apply(b *bench.Bench) (err error) {
 	return err
 }
 
+// Wire breaks or mends a wire of a link.
+func (r *Runner) Wire(l uint16, w Wire) (err error) {
+	r.do(func() { err = r.world.Put(Input{Link: r.world.names[l], Wire: &w}) })
+	return err
+}
+
 // Store implements link.Session.
 func (r *Runner) Store() *capture.Store { return r.store }
 

@@ -1,6 +1,7 @@
 package sim
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"math/rand/v2"
@@ -15,6 +16,7 @@ import (
 	"gavrix/core/bench"
 	"gavrix/core/bus/uart"
 	"gavrix/core/capture"
+	"gavrix/core/capture/pcapng"
 	"gavrix/core/diagnose"
 	"gavrix/core/finding"
 	"gavrix/core/prove"
@@ -117,7 +119,10 @@ func TestSameInputsGiveTheSameCapture(t *testing.T) {
 			e := EndsOf(l)
 			e.MCU.Frame = uart.Frame{Data: rapid.IntRange(7, 9).Draw(rt, "data"), Parity: uart.Even, Stop: 1}
 			e.ClockOff = quantity.PPM(rapid.IntRange(-50000, 50000).Draw(rt, "ppm"))
-			require.NoError(rt, w.Put(Input{Link: l.Name, Ends: e}))
+			require.NoError(rt, w.Put(Input{Link: l.Name, Ends: &e}))
+			if rapid.Bool().Draw(rt, "wire?") {
+				require.NoError(rt, w.Put(Input{Link: l.Name, Wire: &Wire{FromDevice: rapid.Bool().Draw(rt, "side"), Broken: rapid.Bool().Draw(rt, "broken")}}))
+			}
 		}
 		end := w.now + 100*quantity.Millisecond
 		w.RunTo(end)
@@ -143,6 +148,10 @@ func TestSameInputsGiveTheSameCapture(t *testing.T) {
 		for i := range a.Len() {
 			require.Equal(rt, *a.At(i), *c.At(i))
 		}
+		var x, y bytes.Buffer
+		require.NoError(rt, pcapng.Save(&x, a))
+		require.NoError(rt, pcapng.Save(&y, c))
+		require.Equal(rt, x.Bytes(), y.Bytes(), "byte for byte")
 		for l := range uint16(2) {
 			for line := range 2 {
 				x, _ := a.Window(l, line, 0, end)
@@ -318,6 +327,33 @@ func TestEveryTransferIsCounted(t *testing.T) {
 	assert.Equal(t, end, snap.Counters(capture.Direction{Link: l.Index, From: record.Device, Seen: record.MCU}).Zeroed)
 }
 
+// TestABrokenWire: the command leaves and no answer comes back; mended, the
+// next one is clean.
+func TestABrokenWire(t *testing.T) {
+	b := quiet(t)
+	h := NewHeadless(b)
+	l := b.Link("lower-gauge")
+	ask := func() ([]byte, record.Flags) {
+		from := h.Now()
+		require.NoError(t, h.Send(l.Index, []byte("SNAP\n")))
+		h.World.RunTo(from + 100*quantity.Millisecond)
+		return traffic(h.Store().Snapshot(), l.Index, record.Device, record.MCU, from)
+	}
+	for _, fromDevice := range []bool{false, true} {
+		require.NoError(t, h.World.Put(Input{Link: l.Name, Wire: &Wire{FromDevice: fromDevice, Broken: true}}))
+		data, _ := ask()
+		assert.Empty(t, data)
+		d := diagnose.Link(h.Store().Snapshot(), l)
+		require.NotEmpty(t, d)
+		assert.Equal(t, "no-answer", d[0].Code)
+		assert.Contains(t, d[0].Why, "one can't tell these apart from here")
+		require.NoError(t, h.World.Put(Input{Link: l.Name, Wire: &Wire{FromDevice: fromDevice}}))
+		data, flags := ask()
+		assert.Equal(t, "3.417\n", string(data))
+		assert.Zero(t, flags)
+	}
+}
+
 func TestInputs(t *testing.T) {
 	b := lock7(t)
 	h := NewHeadless(b)
@@ -331,6 +367,7 @@ func TestInputs(t *testing.T) {
 
 func FuzzParseInput(f *testing.F) {
 	f.Add("at 5 send l 00ff")
+	f.Add("at 5 cut l device")
 	f.Add("at 5 ends l mcu 9600000000/8N1/16/false device 9600000000/7E1/16/true off -3.5 service 5000000")
 	f.Fuzz(func(t *testing.T, s string) {
 		in, err := ParseInput(s)

@@ -90,6 +90,8 @@ func (w *World) step() {
 		l.charSent(e.side)
 	case look:
 		l.look(e.side)
+	case again:
+		l.feed(int(e.side))
 	case acts:
 		l.deviceActs()
 	case asks:
@@ -116,10 +118,13 @@ func (w *World) Put(in Input) error {
 		w.store.Put(&record.Record{
 			Kind: record.Input, Link: l.index, Origin: record.FromGavrix, Start: w.now, End: w.now, Text: in.String(),
 		})
-		if in.Send != nil {
+		switch {
+		case in.Wire != nil:
+			l.wire(*in.Wire)
+		case in.Ends != nil:
+			l.change(*in.Ends)
+		default:
 			l.send(in.Send)
-		} else {
-			l.change(in.Ends)
 		}
 		return nil
 	}
@@ -137,7 +142,7 @@ func (w *World) Apply(b *bench.Bench) error {
 			continue
 		}
 		if e := EndsOf(l); e != w.links[i].wanted {
-			if err := w.Put(Input{Link: l.Name, Ends: e}); err != nil {
+			if err := w.Put(Input{Link: l.Name, Ends: &e}); err != nil {
 				return err
 			}
 		}

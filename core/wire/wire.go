@@ -89,8 +89,9 @@ func (l *Line) Drive(toggles []quantity.Time) {
 	l.drivenHigh = l.drivenHigh != (len(toggles)%2 == 1)
 }
 
-// Break opens the wire at the time t (Mend closes it): the reader's level is
-// unknown from then on, and reads as the level that it had.
+// Break opens the wire at the time t (Mend closes it). The reader's level is
+// unknown from then on, and reads as the level that it had; with a resistor at
+// the reader's end (BiasedHigh) it goes high and is known.
 func (l *Line) Break(t quantity.Time) {
 	if l.open {
 		return
@@ -103,6 +104,9 @@ func (l *Line) Break(t quantity.Time) {
 		}
 	}
 	l.pending = keep
+	if l.Rest == BiasedHigh && !l.EndHigh() {
+		l.pending = append(l.pending, l.openFrom)
+	}
 }
 
 // Mend closes a broken wire at the time t.
@@ -111,7 +115,9 @@ func (l *Line) Mend(t quantity.Time) {
 		return
 	}
 	at := t + l.Delay
-	l.unread = append(l.unread, Span{l.openFrom, at})
+	if l.Rest != BiasedHigh {
+		l.unread = append(l.unread, Span{l.openFrom, at})
+	}
 	l.open = false
 	if l.EndHigh() != l.drivenHigh {
 		l.pending = append(l.pending, at)
@@ -137,7 +143,7 @@ func (l *Line) Read(to quantity.Time) Window {
 			w.Unknown = append(w.Unknown, s)
 		}
 	}
-	if l.open && l.openFrom < to {
+	if l.open && l.openFrom < to && l.Rest != BiasedHigh {
 		w.Unknown = append(w.Unknown, Span{l.openFrom, to})
 	}
 	keep := l.unread[:0]

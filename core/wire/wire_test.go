@@ -125,4 +125,13 @@ func TestBrokenWire(t *testing.T) {
 	assert.Equal(t, []Span{{210, 710}}, w.Unknown)
 	assert.Empty(t, l.Read(900).Unknown)
 	assert.True(t, NewLine(0, Floating).Open())
+	// With a pull-up at the reader the broken wire is high, and known to be.
+	l = NewLine(0, BiasedHigh)
+	l.Drive([]quantity.Time{100})
+	l.Break(200)
+	w = l.Read(300)
+	assert.Equal(t, []quantity.Time{100, 200}, w.Toggles)
+	assert.Empty(t, w.Unknown)
+	l.Mend(400)
+	assert.Equal(t, []quantity.Time{400}, l.Read(500).Toggles, "the driver still holds it low")
 }

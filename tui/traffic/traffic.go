@@ -406,6 +406,9 @@ func (v *View) spineLine(a cells.Area, y, i int, link *capture.Link, h ui.Host) 
 			room.Right(room.W-w-2, 0, cells.Quiet, hex)
 		}
 		x := a.Text(spine+3+cells.Width(name), y, cells.Bad, marks)
+		if l.Unheard {
+			x = a.Text(x+2, y, cells.Bad, "not heard")
+		}
 		if v.unanswered(i, h) {
 			a.Text(x+2, y, cells.Doubt, "no answer")
 		}
