@@ -44,6 +44,7 @@ a kind of bus, its lines and its settings:
   NAME spi   clock=LINE out=LINE in=LINE select=LINE mode=… word=… order=… active=…
   NAME i2c   clock=LINE data=LINE
   NAME can   line=LINE rate=… data-rate=… sample=… jump=…
+  NAME pulse line=LINE zero="0.2 to 0.5 us" one="0.6 to 1 us" low="0.3 to 5 us" latch=50us element=12
 
 Without --link the lines of the file are listed.`,
 		Example: `  gavrix decode lock.vcd

@@ -246,7 +246,7 @@ func TestLinksInWords(t *testing.T) {
 	names := []string{"top.rx", "top.sck", "a.cs", "b.cs", "mosi"}
 	for text, want := range map[string]string{
 		"gauge":                                  "write a name",
-		"g uarrt device=rx":                      `no bus "uarrt"; known are uart, spi, i2c, can`,
+		"g uarrt device=rx":                      `no bus "uarrt"; known are uart, spi, i2c, can, pulse`,
 		"g uart device":                          "no key=value",
 		"g uart device=ry rate=9600":             `no line "ry"; did you mean`,
 		"g uart device=zzzz rate=9600":           "the file has top.rx",

@@ -5,6 +5,7 @@ import (
 	"gavrix/core/bus"
 	"gavrix/core/bus/can"
 	"gavrix/core/bus/i2c"
+	"gavrix/core/bus/pulse"
 	"gavrix/core/bus/spi"
 	"gavrix/core/bus/uart"
 )
@@ -15,6 +16,7 @@ var Kinds = []*bus.Kind{
 	spi.Kind,
 	i2c.Kind,
 	can.Kind,
+	pulse.Kind,
 }
 
 // ByName gives the kind with a name, or nil.

@@ -81,7 +81,6 @@ type Decoder struct {
 	rec     record.Record
 	clock   bool // level
 	data    bool
-	started bool
 	active  bool // inside a transaction
 	n       int  // bits of the byte so far
 	shift   uint16
