@@ -5,9 +5,9 @@ GO ?= go
 RACE = ./core/capture/... ./core/guard ./core/link/... ./core/session ./core/sim ./tui/...
 PLAIN = $(shell $(GO) list ./... | grep -v -e /core/capture -e /core/guard -e /core/link -e /core/session -e /core/sim -e /tui -e /test/terminal)
 
-.PHONY: test needs lint unit terminal fuzz bench demo screenshots docs
+.PHONY: test needs lint unit terminal fuzz fuzz-short bench demo screenshots docs
 
-test: needs lint unit terminal
+test: needs lint unit fuzz-short terminal
 
 needs:
 	@scripts/needs.sh
@@ -24,7 +24,11 @@ unit:
 terminal:
 	$(GO) test -count=1 ./test/terminal
 
-# Longer than the seeds that `make test` runs.
+# Every fuzz target for a fixed number of inputs, as a part of `make test`.
+fuzz-short:
+	@$(MAKE) --no-print-directory fuzz FUZZTIME=2000x
+
+# The same for longer.
 FUZZTIME ?= 60s
 fuzz:
 	@set -e; for p in $$($(GO) list ./...); do \

@@ -3,6 +3,7 @@
 package check
 
 import (
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"strconv"
@@ -80,14 +81,20 @@ func (d Difference) String() string {
 	return fmt.Sprintf("byte %d: expected %s, seen %s", d.Index, d.Expected, d.Seen)
 }
 
+// Hex are bytes that JSON shows in hex.
+type Hex []byte
+
+// MarshalText implements encoding.TextMarshaler.
+func (h Hex) MarshalText() ([]byte, error) { return []byte(hex.EncodeToString(h)), nil }
+
 // Result is a verdict. Differences are in order; the first one comes first.
 type Result struct {
 	Link        string        `json:"link"`
 	Check       string        `json:"check"`
 	Pass        bool          `json:"pass"`
 	Simulated   bool          `json:"simulated"`
-	Sent        []byte        `json:"sent,omitempty"`
-	Seen        []byte        `json:"seen"`
+	Sent        Hex           `json:"sent,omitempty"`
+	Seen        Hex           `json:"seen"`
 	Took        quantity.Time `json:"took_ps"` // from the end of sending to the last byte compared
 	Problem     string        `json:"problem,omitempty"`
 	Differences []Difference  `json:"differences,omitempty"`

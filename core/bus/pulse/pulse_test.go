@@ -171,7 +171,7 @@ func FuzzDecoder(f *testing.F) {
 		}
 		end := at + 60*us
 		require.Equal(t, decode(strip(), tog, end, whole(end)), decode(strip(), tog, end, func(from quantity.Time) quantity.Time {
-			return from + 1 + quantity.Time(cut)*us
+			return from + us/3 + quantity.Time(cut)*us
 		}))
 	})
 }
