@@ -210,7 +210,7 @@ func (a *App) drawLinks(p cells.Area) {
 		name.Text(0, 0, st, l.Name)
 		seen := "–"
 		if last := max(in.Last, out.Last); last > 0 {
-			seen = ago(a.snap.Now.Seconds() - last.Seconds())
+			seen = strings.TrimSuffix(ui.Ago(a.snap.Now-last), " ago")
 		}
 		p.Right(p.W-6, y, cells.Plain, seen)
 		bad := in.Bad + out.Bad
@@ -234,18 +234,6 @@ func (a *App) drawLinks(p cells.Area) {
 	y++
 	p.Text(0, y, cells.Quiet, "▲ error  △ warning  ✕ lost")
 	p.Text(0, y+1, cells.Quiet, "● alive  ○ silent")
-}
-
-func ago(seconds float64) string {
-	switch {
-	case seconds < 0.5:
-		return "now"
-	case seconds < 100:
-		return fmt.Sprintf("%.0f s", seconds)
-	case seconds < 6000:
-		return fmt.Sprintf("%.0f min", seconds/60)
-	}
-	return fmt.Sprintf("%.0f h", seconds/3600)
 }
 
 func (a *App) linkState(i int, in, out capture.Counters) (rune, cells.Style) {

@@ -7,7 +7,6 @@ import (
 	"io"
 	"os"
 	"os/signal"
-	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -20,6 +19,7 @@ import (
 	"gavrix/core/capture"
 	"gavrix/core/capture/jsonl"
 	"gavrix/core/capture/pcapng"
+	"gavrix/core/check"
 	"gavrix/core/guard"
 	"gavrix/core/link"
 	"gavrix/core/link/tty"
@@ -159,7 +159,7 @@ func (o *watchOptions) follow(ctx context.Context, s link.Session, links []*benc
 		}
 	}
 	for _, text := range o.sends {
-		data, err := unescape(text)
+		data, err := check.ParseText(text)
 		if err != nil {
 			return fmt.Errorf("--send %s: %w", text, err)
 		}
@@ -249,13 +249,4 @@ func textLine(meta *capture.Meta, r *record.Record) string {
 	}
 	b.WriteByte('\n')
 	return b.String()
-}
-
-// unescape reads a text with escapes such as \n or \x1b.
-func unescape(s string) ([]byte, error) {
-	out, err := strconv.Unquote(`"` + strings.ReplaceAll(s, `"`, `\"`) + `"`)
-	if err != nil {
-		return nil, errors.New(`use \n, \r, \t, \\ and \xNN for special bytes`)
-	}
-	return []byte(out), nil
 }

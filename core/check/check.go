@@ -51,6 +51,15 @@ func ParseHex(s string, any bool) ([]Cell, error) {
 	return out, nil
 }
 
+// ParseText reads a text with escapes such as \n, \r or \x1b.
+func ParseText(s string) ([]byte, error) {
+	out, err := strconv.Unquote(`"` + strings.ReplaceAll(s, `"`, `\"`) + `"`)
+	if err != nil {
+		return nil, errors.New(`use \n, \r, \t, \\ and \xNN for special bytes`)
+	}
+	return []byte(out), nil
+}
+
 // Bytes gives the bytes of cells that hold no Any.
 func Bytes(cells []Cell) []byte {
 	var out []byte

@@ -49,6 +49,14 @@ func TestCompareFindsJustTheMutations(t *testing.T) {
 	})
 }
 
+func TestParseText(t *testing.T) {
+	b, err := ParseText(`A\n\x1b"é`)
+	require.NoError(t, err)
+	assert.Equal(t, "A\n\x1b\"é", string(b))
+	_, err = ParseText(`\q`)
+	assert.ErrorContains(t, err, "special bytes")
+}
+
 func TestParseHex(t *testing.T) {
 	c, err := ParseHex("53 .. 0a", true)
 	require.NoError(t, err)

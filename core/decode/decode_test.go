@@ -22,6 +22,7 @@ import (
 	"gavrix/core/wire"
 	"gavrix/core/wire/csv"
 	"gavrix/core/wire/vcd"
+	"gavrix/core/wire/wiretest"
 )
 
 // mixed is the levels of all buses at once, and what went over them.
@@ -92,30 +93,14 @@ func newMixed(seed uint64) *mixed {
 
 // write gives the levels to a sink in stretches.
 func (m *mixed) write(t *testing.T, s Sink) {
-	at := make([]int, len(m.tog))
-	high := append([]bool(nil), m.high...)
-	for from := quantity.Time(0); from < m.end; {
-		to := min(m.end, from+777*quantity.Microsecond)
-		var ws []wire.Window
-		for i := range m.tog {
-			j := at[i]
-			for j < len(m.tog[i]) && m.tog[i][j] < to {
-				j++
-			}
-			w := wire.Window{From: from, To: to, High: high[i], Toggles: m.tog[i][at[i]:j]}
-			ws = append(ws, w)
-			at[i], high[i] = j, w.EndsHigh()
-		}
-		require.NoError(t, s.Write(ws))
-		from = to
-	}
+	wiretest.Feed(m.tog, m.high, m.end, wiretest.Steps(777*quantity.Microsecond), func(ws []wire.Window) { require.NoError(t, s.Write(ws)) })
 	require.NoError(t, s.Close(m.end))
 }
 
 func run(t *testing.T, src Source, o Options) []record.Record {
 	var ls []Link
-	for _, text := range links {
-		l, err := ParseLink(text, src.Names())
+	for _, words := range links {
+		l, err := ParseLink(words, src.Names())
 		require.NoError(t, err)
 		ls = append(ls, l)
 	}
@@ -172,6 +157,28 @@ func TestAllBusesInOnePass(t *testing.T) {
 	}
 }
 
+// asVCD gives the levels as a file.
+func (m *mixed) asVCD(t *testing.T) []byte {
+	var v bytes.Buffer
+	w, err := vcd.NewWriter(&v, m.names)
+	require.NoError(t, err)
+	m.write(t, w)
+	return v.Bytes()
+}
+
+// opened gives a source of the file and the links in it.
+func opened(t *testing.T, text []byte) (Source, []Link) {
+	src, err := Open("a.vcd", bytes.NewReader(text), 0)
+	require.NoError(t, err)
+	var ls []Link
+	for _, words := range links {
+		l, err := ParseLink(words, src.Names())
+		require.NoError(t, err)
+		ls = append(ls, l)
+	}
+	return src, ls
+}
+
 func levels(t *testing.T, name, text string) [][]quantity.Time {
 	src, err := Open(name, strings.NewReader(text), 0)
 	require.NoError(t, err)
@@ -194,20 +201,15 @@ func levels(t *testing.T, name, text string) [][]quantity.Time {
 }
 
 func TestFromAndTo(t *testing.T) {
-	m := newMixed(1)
-	var v bytes.Buffer
-	w, err := vcd.NewWriter(&v, m.names)
-	require.NoError(t, err)
-	m.write(t, w)
-	src, err := Open("a.vcd", bytes.NewReader(v.Bytes()), 0)
-	require.NoError(t, err)
+	text := newMixed(1).asVCD(t)
+	src, _ := opened(t, text)
 	from, to := 2*quantity.Millisecond, 3*quantity.Millisecond
 	part := run(t, src, Options{From: from, To: to})
 	require.NotEmpty(t, part)
 	for _, r := range part {
 		assert.True(t, r.End >= from && r.Start < to)
 	}
-	src, _ = Open("a.vcd", bytes.NewReader(v.Bytes()), 0)
+	src, _ = opened(t, text)
 	n := 0
 	for _, r := range run(t, src, Options{}) {
 		if r.End >= from && r.Start < to {
@@ -218,27 +220,15 @@ func TestFromAndTo(t *testing.T) {
 }
 
 func TestWhatStandsBeforeAFaultIsDecoded(t *testing.T) {
-	m := newMixed(2)
-	var v bytes.Buffer
-	w, err := vcd.NewWriter(&v, m.names)
-	require.NoError(t, err)
-	m.write(t, w)
-	cut := append(v.Bytes()[:v.Len()/2:v.Len()/2], []byte("\n#oops\n")...)
-	src, err := Open("a.vcd", bytes.NewReader(cut), 0)
-	require.NoError(t, err)
-	var ls []Link
-	for _, text := range links {
-		l, err := ParseLink(text, src.Names())
-		require.NoError(t, err)
-		ls = append(ls, l)
-	}
+	text := newMixed(2).asVCD(t)
+	src, ls := opened(t, append(text[:len(text)/2:len(text)/2], []byte("\n#oops\n")...))
 	out := &record.List{}
-	err = Run(context.Background(), src, ls, Options{}, out)
+	err := Run(context.Background(), src, ls, Options{}, out)
 	assert.ErrorContains(t, err, "line ")
 	assert.Greater(t, len(out.Done), 20)
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
-	src, _ = Open("a.vcd", bytes.NewReader(v.Bytes()), 0)
+	src, _ = opened(t, text)
 	assert.ErrorIs(t, Run(ctx, src, ls, Options{}, out), context.Canceled)
 }
 
@@ -276,18 +266,7 @@ func TestLinksInWords(t *testing.T) {
 }
 
 func TestJSONOfEachBus(t *testing.T) {
-	m := newMixed(3)
-	var v bytes.Buffer
-	w, err := vcd.NewWriter(&v, m.names)
-	require.NoError(t, err)
-	m.write(t, w)
-	src, err := Open("a.vcd", bytes.NewReader(v.Bytes()), 0)
-	require.NoError(t, err)
-	var ls []Link
-	for _, text := range links {
-		l, _ := ParseLink(text, src.Names())
-		ls = append(ls, l)
-	}
+	src, ls := opened(t, newMixed(3).asVCD(t))
 	meta := Meta(ls)
 	seen := map[string]map[string]any{}
 	out := &record.List{}

@@ -27,6 +27,7 @@ var allowed = map[string]string{
 	"core/doc":            "core/quantity core/finding",
 	"core/wire/vcd":       "core/quantity core/wire",
 	"core/wire/csv":       "core/quantity core/wire",
+	"core/wire/wiretest":  "core/quantity core/wire",
 	"core/bus":            "core/quantity core/record core/wire core/doc",
 	"core/bus/uart":       "core/bus core/quantity core/finding core/record core/safe core/wire core/doc",
 	"core/bus/spi":        "core/bus core/quantity core/record core/wire core/doc",

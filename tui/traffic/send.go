@@ -1,10 +1,7 @@
 package traffic
 
 import (
-	"errors"
 	"fmt"
-	"strconv"
-	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -37,22 +34,13 @@ func (s *sender) bytes() ([]byte, error) {
 	if s.hex {
 		return hexBytes(s.entry.Text())
 	}
-	b, err := Unescape(s.entry.Text())
+	b, err := check.ParseText(s.entry.Text())
 	return append(b, endings[s.ending].bytes...), err
 }
 
 func hexBytes(text string) ([]byte, error) {
 	c, err := check.ParseHex(text, false)
 	return check.Bytes(c), err
-}
-
-// Unescape reads a typed text with escapes such as \n or \x1b.
-func Unescape(s string) ([]byte, error) {
-	out, err := strconv.Unquote(`"` + strings.ReplaceAll(s, `"`, `\"`) + `"`)
-	if err != nil {
-		return nil, errors.New(`use \n, \r, \t, \\ and \xNN for special bytes`)
-	}
-	return []byte(out), nil
 }
 
 func (s *sender) draw(a cells.Area, h ui.Host) {

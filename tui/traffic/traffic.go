@@ -13,6 +13,7 @@ import (
 	"gavrix/core/bus/uart"
 	"gavrix/core/capture"
 	"gavrix/core/capture/jsonl"
+	"gavrix/core/check"
 	"gavrix/core/dialogue"
 	"gavrix/core/finding"
 	"gavrix/core/quantity"
@@ -150,10 +151,10 @@ func (v *View) counters(a cells.Area, y int, h ui.Host, snap *capture.Snapshot, 
 					parts = append(parts, fmt.Sprintf("%d %s", n, f))
 				}
 			}
-			text, style = fmt.Sprintf("  ▲ %s, %s", strings.Join(parts, ", "), ago(h.Now()-c.LastBad)), cells.Bad
+			text, style = fmt.Sprintf("  ▲ %s, %s", strings.Join(parts, ", "), ui.Ago(h.Now()-c.LastBad)), cells.Bad
 		}
 		x = a.Text(x, y, style, text)
-		if last := "  last " + ago(h.Now()-c.Last); c.Chars > 0 && x+cells.Width(last) <= a.W {
+		if last := "  last " + ui.Ago(h.Now()-c.Last); c.Chars > 0 && x+cells.Width(last) <= a.W {
 			x = a.Text(x, y, cells.Quiet, last)
 		}
 		if c.Zeroed > 0 {
@@ -164,13 +165,6 @@ func (v *View) counters(a cells.Area, y int, h ui.Host, snap *capture.Snapshot, 
 	row(l.MCU+" → "+l.Device, out)
 	row(l.Device+" → "+l.MCU, in)
 	return y
-}
-
-func ago(t quantity.Time) string {
-	if t < 500*quantity.Millisecond {
-		return "now"
-	}
-	return fmt.Sprintf("%.0f s ago", math.Ceil(t.Seconds()))
 }
 
 func (v *View) empty(a cells.Area, h ui.Host, l *capture.Link) {
@@ -621,7 +615,7 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 					v.send = newSender()
 					return nil
 				}
-				data, err := Unescape(arg)
+				data, err := check.ParseText(arg)
 				sendNow(h, data, err)
 				return nil
 			}},

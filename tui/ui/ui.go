@@ -4,6 +4,9 @@
 package ui
 
 import (
+	"fmt"
+	"math"
+
 	tea "charm.land/bubbletea/v2"
 
 	"gavrix/core/bench"
@@ -13,6 +16,20 @@ import (
 	"gavrix/core/quantity"
 	"gavrix/draw/cells"
 )
+
+// Ago says in words how long something is past: `now`, `3 s ago`.
+func Ago(t quantity.Time) string {
+	s := t.Seconds()
+	switch {
+	case s < 0.5:
+		return "now"
+	case s < 100:
+		return fmt.Sprintf("%.0f s ago", math.Ceil(s))
+	case s < 6000:
+		return fmt.Sprintf("%.0f min ago", s/60)
+	}
+	return fmt.Sprintf("%.0f h ago", s/3600)
+}
 
 // Host is what a view may ask of the shell.
 type Host interface {

@@ -13,6 +13,7 @@ import (
 	"gavrix/core/quantity"
 	"gavrix/core/record"
 	"gavrix/core/wire"
+	"gavrix/core/wire/wiretest"
 )
 
 func anyFrame(rt *rapid.T) Frame {
@@ -41,25 +42,11 @@ func anyFrame(rt *rapid.T) Frame {
 
 const lead = 100 * quantity.Microsecond
 
-func decode(d *Decoder, tog []quantity.Time, end quantity.Time, cut func(quantity.Time) quantity.Time) []record.Record {
+func decode(d *Decoder, tog []quantity.Time, end quantity.Time, cut wiretest.Cut) []record.Record {
 	out := &record.List{}
-	at, high := 0, true
-	for from := quantity.Time(0); from < end; {
-		to := min(end, cut(from))
-		j := at
-		for j < len(tog) && tog[j] < to {
-			j++
-		}
-		w := wire.Window{From: from, To: to, High: high, Toggles: tog[at:j]}
-		d.Feed([]wire.Window{w}, out)
-		at, high, from = j, w.EndsHigh(), to
-	}
+	wiretest.Feed([][]quantity.Time{tog}, []bool{true}, end, cut, func(ws []wire.Window) { d.Feed(ws, out) })
 	d.Flush(out)
 	return out.Done
-}
-
-func whole(end quantity.Time) func(quantity.Time) quantity.Time {
-	return func(quantity.Time) quantity.Time { return end }
 }
 
 var timing = UsualTiming(500*quantity.Kilobaud, 2*quantity.Megabaud)
@@ -91,10 +78,8 @@ func TestDecodeIsTheInverseOfBuild(t *testing.T) {
 			at += bit * quantity.Time(rapid.IntRange(3, 20).Draw(rt, "pause"))
 		}
 		end := at + 20*bit
-		a := decode(NewDecoder(timing, 2), tog, end, whole(end))
-		b := decode(NewDecoder(timing, 2), tog, end, func(from quantity.Time) quantity.Time {
-			return from + 1 + quantity.Time(rapid.Int64Range(0, int64(end)/6).Draw(rt, "cut"))
-		})
+		a := decode(NewDecoder(timing, 2), tog, end, wiretest.Whole(end))
+		b := decode(NewDecoder(timing, 2), tog, end, wiretest.AtRandom(rt, end, 10))
 		require.Equal(rt, a, b)
 		require.Len(rt, a, len(want))
 		for i := range a {
@@ -124,7 +109,7 @@ func TestAFlippedBitIsNeverTakenForAFrame(t *testing.T) {
 		// As other nodes would, an error flag and its delimiter follow.
 		tog, end := Encode(nil, b, timing, lead)
 		end += 40 * timing.Nominal.Bit.Times(1)
-		for _, r := range decode(NewDecoder(timing, 0), tog, end, whole(end)) {
+		for _, r := range decode(NewDecoder(timing, 0), tog, end, wiretest.Whole(end)) {
 			if r.AllFlags() == 0 {
 				rt.Fatalf("bit %d (%s): read as %+v", i, b.Bits[i].Field, frameOf(&r))
 			}
@@ -237,7 +222,7 @@ func TestErrorsAreNamed(t *testing.T) {
 		b := Build(base, true)
 		change(b.Bits)
 		tog, end := Encode(nil, b, timing, lead)
-		rs := decode(NewDecoder(timing, 0), tog, end+40*bit, whole(end+40*bit))
+		rs := decode(NewDecoder(timing, 0), tog, end+40*bit, wiretest.Whole(end+40*bit))
 		require.NotEmpty(t, rs)
 		return rs[0]
 	}
@@ -271,7 +256,7 @@ func TestErrorsAreNamed(t *testing.T) {
 	// An overload flag in the first bit of the intermission.
 	tog, end := Encode(nil, Build(base, true), timing, lead)
 	tog = append(tog, end, end+6*bit)
-	rs := decode(NewDecoder(timing, 0), tog, end+60*bit, whole(end+60*bit))
+	rs := decode(NewDecoder(timing, 0), tog, end+60*bit, wiretest.Whole(end+60*bit))
 	require.Len(t, rs, 2)
 	assert.Zero(t, rs[0].AllFlags())
 	assert.Equal(t, record.Overload, rs[1].AllFlags())
@@ -285,7 +270,7 @@ func TestErrorsAreNamed(t *testing.T) {
 		passive = append(passive, Bit{Recessive: true, Field: DataField})
 	}
 	tog, end = Encode(nil, Built{Bits: passive}, timing, lead)
-	rs = decode(NewDecoder(timing, 0), tog, end+60*bit, whole(end+60*bit))
+	rs = decode(NewDecoder(timing, 0), tog, end+60*bit, wiretest.Whole(end+60*bit))
 	require.Len(t, rs, 1)
 	assert.Equal(t, record.Stuff, rs[0].AllFlags())
 }
@@ -307,7 +292,7 @@ func TestClockMismatch(t *testing.T) {
 		read.Nominal.Bit = sent.Nominal.Bit.Scaled(quantity.PPM(off * 1e6))
 		tog, end := Encode(nil, Build(f, true), sent, lead)
 		end += 40 * sent.Nominal.Bit.Times(1)
-		rs := decode(NewDecoder(read, 0), tog, end, whole(end))
+		rs := decode(NewDecoder(read, 0), tog, end, wiretest.Whole(end))
 		require.Len(rt, rs, 1)
 		require.Zero(rt, rs[0].AllFlags(), "%.3f %%: %s", 100*off, rs[0].Text)
 		require.Equal(rt, f.ID, rs[0].ID)
@@ -318,7 +303,7 @@ func TestClockMismatch(t *testing.T) {
 	read.Nominal.Bit = timing.Nominal.Bit.Scaled(60_000)
 	tog, end := Encode(nil, Build(f, true), timing, lead)
 	end += 40 * timing.Nominal.Bit.Times(1)
-	for _, r := range decode(NewDecoder(read, 0), tog, end, whole(end)) {
+	for _, r := range decode(NewDecoder(read, 0), tog, end, wiretest.Whole(end)) {
 		assert.NotZero(t, r.AllFlags())
 	}
 }
@@ -351,10 +336,8 @@ func FuzzDecoder(f *testing.F) {
 			tog = append(tog, at)
 		}
 		end := at + lead
-		a := decode(NewDecoder(timing, 0), tog, end, whole(end))
-		b := decode(NewDecoder(timing, 0), tog, end, func(from quantity.Time) quantity.Time {
-			return from + 1_000_000 + quantity.Time(cut)*123_457
-		})
+		a := decode(NewDecoder(timing, 0), tog, end, wiretest.Whole(end))
+		b := decode(NewDecoder(timing, 0), tog, end, wiretest.Steps(1_000_000+quantity.Time(cut)*123_457))
 		require.Equal(t, a, b)
 	})
 }

@@ -10,32 +10,12 @@ import (
 	"gavrix/core/quantity"
 	"gavrix/core/record"
 	"gavrix/core/wire"
+	"gavrix/core/wire/wiretest"
 )
 
-func feed(d *Decoder, clock, data []quantity.Time, end quantity.Time, cut func(from quantity.Time) quantity.Time, out record.Sink) {
-	lines := [2][]quantity.Time{clock, data}
-	var at [2]int
-	high := [2]bool{true, true}
-	for from := quantity.Time(0); from < end; {
-		to := min(end, cut(from))
-		var ws []wire.Window
-		for i := range lines {
-			j := at[i]
-			for j < len(lines[i]) && lines[i][j] < to {
-				j++
-			}
-			w := wire.Window{From: from, To: to, High: high[i], Toggles: lines[i][at[i]:j]}
-			ws = append(ws, w)
-			at[i], high[i] = j, w.EndsHigh()
-		}
-		d.Feed(ws, out)
-		from = to
-	}
+func feed(d *Decoder, clock, data []quantity.Time, end quantity.Time, cut wiretest.Cut, out record.Sink) {
+	wiretest.Feed([][]quantity.Time{clock, data}, []bool{true, true}, end, cut, func(ws []wire.Window) { d.Feed(ws, out) })
 	d.Flush(out)
-}
-
-func whole(end quantity.Time) func(quantity.Time) quantity.Time {
-	return func(quantity.Time) quantity.Time { return end }
 }
 
 func TestDecodeIsTheInverseOfEncode(t *testing.T) {
@@ -55,10 +35,8 @@ func TestDecodeIsTheInverseOfEncode(t *testing.T) {
 			at = end + bit*quantity.Time(rapid.IntRange(1, 30).Draw(rt, "idle"))
 		}
 		a, b := &record.List{}, &record.List{}
-		feed(NewDecoder(1), clock, data, at, whole(at), a)
-		feed(NewDecoder(1), clock, data, at, func(from quantity.Time) quantity.Time {
-			return from + 1 + quantity.Time(rapid.Int64Range(0, int64(at)/5).Draw(rt, "cut"))
-		}, b)
+		feed(NewDecoder(1), clock, data, at, wiretest.Whole(at), a)
+		feed(NewDecoder(1), clock, data, at, wiretest.AtRandom(rt, at, 10), b)
 		require.Equal(rt, a.Done, b.Done)
 		require.Len(rt, a.Done, len(want))
 		for i := range want {
@@ -76,7 +54,7 @@ func TestDecodeIsTheInverseOfEncode(t *testing.T) {
 
 func decodeOne(t *testing.T, clock, data []quantity.Time, end quantity.Time) *record.Record {
 	l := &record.List{}
-	feed(NewDecoder(0), clock, data, end, whole(end), l)
+	feed(NewDecoder(0), clock, data, end, wiretest.Whole(end), l)
 	require.Len(t, l.Done, 1)
 	return &l.Done[0]
 }
@@ -164,8 +142,8 @@ func FuzzDecoder(f *testing.F) {
 			}
 		}
 		a, b := &record.List{}, &record.List{}
-		feed(NewDecoder(0), lines[0], lines[1], at+10, whole(at+10), a)
-		feed(NewDecoder(0), lines[0], lines[1], at+10, func(from quantity.Time) quantity.Time { return from + 1 + quantity.Time(cut) }, b)
+		feed(NewDecoder(0), lines[0], lines[1], at+10, wiretest.Whole(at+10), a)
+		feed(NewDecoder(0), lines[0], lines[1], at+10, wiretest.Steps(1+quantity.Time(cut)), b)
 		require.Equal(t, a.Done, b.Done)
 		for i := range a.Done {
 			_ = Parts(&a.Done[i])

@@ -10,6 +10,7 @@ import (
 	"gavrix/core/quantity"
 	"gavrix/core/record"
 	"gavrix/core/wire"
+	"gavrix/core/wire/wiretest"
 )
 
 const us = quantity.Microsecond
@@ -23,26 +24,12 @@ func strip() Settings {
 	}
 }
 
-func decode(s Settings, tog []quantity.Time, end quantity.Time, cut func(quantity.Time) quantity.Time) []record.Record {
+func decode(s Settings, tog []quantity.Time, end quantity.Time, cut wiretest.Cut) []record.Record {
 	d := NewDecoder(s, 0)
 	out := &record.List{}
-	at, high := 0, false
-	for from := quantity.Time(0); from < end; {
-		to := min(end, cut(from))
-		j := at
-		for j < len(tog) && tog[j] < to {
-			j++
-		}
-		w := wire.Window{From: from, To: to, High: high, Toggles: tog[at:j]}
-		d.Feed([]wire.Window{w}, out)
-		at, high, from = j, w.EndsHigh(), to
-	}
+	wiretest.Feed([][]quantity.Time{tog}, []bool{false}, end, cut, func(ws []wire.Window) { d.Feed(ws, out) })
 	d.Flush(out)
 	return out.Done
-}
-
-func whole(end quantity.Time) func(quantity.Time) quantity.Time {
-	return func(quantity.Time) quantity.Time { return end }
 }
 
 func TestDecodeIsTheInverseOfEncode(t *testing.T) {
@@ -60,10 +47,8 @@ func TestDecodeIsTheInverseOfEncode(t *testing.T) {
 			at += s.Latch + quantity.Time(rapid.Int64Range(0, int64(100*us)).Draw(rt, "pause"))
 		}
 		end := at + s.Latch
-		a := decode(s, tog, end, whole(end))
-		require.Equal(rt, a, decode(s, tog, end, func(from quantity.Time) quantity.Time {
-			return from + 1 + quantity.Time(rapid.Int64Range(0, int64(end)/5).Draw(rt, "cut"))
-		}))
+		a := decode(s, tog, end, wiretest.Whole(end))
+		require.Equal(rt, a, decode(s, tog, end, wiretest.AtRandom(rt, end, 10)))
 		require.Len(rt, a, len(want))
 		for i := range a {
 			require.Equal(rt, want[i], Elements(&a[i]))
@@ -116,7 +101,7 @@ func TestBitsOfAClockedLine(t *testing.T) {
 				at += step
 			}
 		}
-		rs := decode(s, tog, at+300*us, whole(at+300*us))
+		rs := decode(s, tog, at+300*us, wiretest.Whole(at+300*us))
 		require.Len(rt, rs, 1)
 		require.Equal(rt, es, Elements(&rs[0]))
 		require.Zero(rt, rs[0].AllFlags())
@@ -127,12 +112,12 @@ func TestOutOfTolerance(t *testing.T) {
 	s := strip()
 	tog, end := Encode(nil, s, 10*us, 0xabc, 0x123)
 	tog[6] += us * 20 / 100 // a pulse that begins late, so its low before is long and its high short
-	rs := decode(s, tog, end+100*us, whole(end+100*us))
+	rs := decode(s, tog, end+100*us, wiretest.Whole(end+100*us))
 	require.Len(t, rs, 1)
 	assert.NotZero(t, rs[0].AllFlags()&record.Glitch)
 	// A latch inside an element.
 	tog, end = Encode(nil, s, 10*us, 0xabc)
-	rs = decode(s, tog[:10], end+100*us, whole(end+100*us))
+	rs = decode(s, tog[:10], end+100*us, wiretest.Whole(end+100*us))
 	require.Len(t, rs, 1)
 	assert.Equal(t, record.Short, rs[0].AllFlags())
 	assert.Contains(t, rs[0].Text, "5 of 12 bits")
@@ -170,8 +155,6 @@ func FuzzDecoder(f *testing.F) {
 			tog = append(tog, at)
 		}
 		end := at + 60*us
-		require.Equal(t, decode(strip(), tog, end, whole(end)), decode(strip(), tog, end, func(from quantity.Time) quantity.Time {
-			return from + us/3 + quantity.Time(cut)*us
-		}))
+		require.Equal(t, decode(strip(), tog, end, wiretest.Whole(end)), decode(strip(), tog, end, wiretest.Steps(us/3+quantity.Time(cut)*us)))
 	})
 }

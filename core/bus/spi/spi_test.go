@@ -11,6 +11,7 @@ import (
 	"gavrix/core/quantity"
 	"gavrix/core/record"
 	"gavrix/core/wire"
+	"gavrix/core/wire/wiretest"
 )
 
 func anySettings(rt *rapid.T) Settings {
@@ -34,29 +35,12 @@ func add(all [][]quantity.Time, l Lines) {
 	all[3] = append(all[3], l.Select...)
 }
 
-// feed gives the decoder the lines in windows cut by the function.
-func feed(d *Decoder, s Settings, lines [][]quantity.Time, high []bool, end quantity.Time, cut func(from quantity.Time) quantity.Time, out record.Sink) {
+func feed(d *Decoder, s Settings, lines [][]quantity.Time, high []bool, end quantity.Time, cut wiretest.Cut, out record.Sink) {
 	n := 4
 	if s.Select == NoSelect {
 		n = 3
 	}
-	at := make([]int, n)
-	high = append([]bool(nil), high...)
-	for from := quantity.Time(0); from < end; {
-		to := min(end, cut(from))
-		var ws []wire.Window
-		for i := range n {
-			j := at[i]
-			for j < len(lines[i]) && lines[i][j] < to {
-				j++
-			}
-			w := wire.Window{From: from, To: to, High: high[i], Toggles: lines[i][at[i]:j]}
-			ws = append(ws, w)
-			at[i], high[i] = j, w.EndsHigh()
-		}
-		d.Feed(ws, out)
-		from = to
-	}
+	wiretest.Feed(lines[:n], high[:n], end, cut, func(ws []wire.Window) { d.Feed(ws, out) })
 	d.Flush(out)
 }
 
@@ -84,10 +68,8 @@ func TestDecodeIsTheInverseOfEncode(t *testing.T) {
 		}
 		end := at + 2*s.Gap
 		whole, pieces := &record.List{}, &record.List{}
-		feed(NewDecoder(s, 3, record.Device), s, lines, rest(s), end, func(quantity.Time) quantity.Time { return end }, whole)
-		feed(NewDecoder(s, 3, record.Device), s, lines, rest(s), end, func(from quantity.Time) quantity.Time {
-			return from + 1 + quantity.Time(rapid.Int64Range(0, int64(end)/4).Draw(rt, "cut"))
-		}, pieces)
+		feed(NewDecoder(s, 3, record.Device), s, lines, rest(s), end, wiretest.Whole(end), whole)
+		feed(NewDecoder(s, 3, record.Device), s, lines, rest(s), end, wiretest.AtRandom(rt, end, 8), pieces)
 		require.Equal(rt, whole.Done, pieces.Done)
 		require.Len(rt, whole.Done, len(outs))
 		for i := range whole.Done {
@@ -109,7 +91,7 @@ func TestReleaseInsideAWord(t *testing.T) {
 	add(lines, l)
 	lines[3] = []quantity.Time{1000, cut}
 	out := &record.List{}
-	feed(NewDecoder(s, 0, record.Device), s, lines, rest(s), end+10_000, func(quantity.Time) quantity.Time { return end + 10_000 }, out)
+	feed(NewDecoder(s, 0, record.Device), s, lines, rest(s), end+10_000, wiretest.Whole(end+10_000), out)
 	require.Len(t, out.Done, 1)
 	r := out.Done[0]
 	assert.Equal(t, []byte{0xa5}, r.Data)
@@ -131,7 +113,7 @@ func TestWrongMode(t *testing.T) {
 			moved[1] = append(moved[1], t+shift)
 		}
 		out := &record.List{}
-		feed(NewDecoder(Mode(1), 0, record.Device), Mode(1), moved, rest(Mode(1)), end+5000, func(quantity.Time) quantity.Time { return end + 5000 }, out)
+		feed(NewDecoder(Mode(1), 0, record.Device), Mode(1), moved, rest(Mode(1)), end+5000, wiretest.Whole(end+5000), out)
 		return out.Done[0].Data[0]
 	}
 	assert.Equal(t, byte(0x6b), read(0))
@@ -163,8 +145,8 @@ func FuzzDecoder(f *testing.F) {
 		}
 		end := at + 5000
 		whole, parts := &record.List{}, &record.List{}
-		feed(NewDecoder(s, 0, record.Device), s, lines, rest(s), end, func(quantity.Time) quantity.Time { return end }, whole)
-		feed(NewDecoder(s, 0, record.Device), s, lines, rest(s), end, func(from quantity.Time) quantity.Time { return from + 1 + quantity.Time(cut)*3 }, parts)
+		feed(NewDecoder(s, 0, record.Device), s, lines, rest(s), end, wiretest.Whole(end), whole)
+		feed(NewDecoder(s, 0, record.Device), s, lines, rest(s), end, wiretest.Steps(1+quantity.Time(cut)*3), parts)
 		require.Equal(t, whole.Done, parts.Done)
 	})
 }

@@ -12,6 +12,7 @@ import (
 	"gavrix/core/quantity"
 	"gavrix/core/record"
 	"gavrix/core/wire"
+	"gavrix/core/wire/wiretest"
 )
 
 func anyFrame(rt *rapid.T) Frame {
@@ -46,22 +47,6 @@ func anySent(rt *rapid.T, f Frame, p quantity.Period) sent {
 	return s
 }
 
-// cutAtRandom feeds the toggles in windows with random borders.
-func cutAtRandom(rt *rapid.T, r *Receiver, tog []quantity.Time, end quantity.Time, out record.Sink) {
-	var from quantity.Time
-	high, i := true, 0
-	for from < end {
-		to := min(end, from+1+quantity.Time(rapid.Int64Range(0, int64(end)/3+1).Draw(rt, "cut")))
-		j := i
-		for j < len(tog) && tog[j] < to {
-			j++
-		}
-		w := wire.Window{From: from, To: to, High: high, Toggles: tog[i:j]}
-		r.Feed(&w, out)
-		high, i, from = w.EndsHigh(), j, to
-	}
-}
-
 func collect(l *record.List) (chars []uint16, at []quantity.Time, flags record.Flags) {
 	for i := range l.Done {
 		r := &l.Done[i]
@@ -88,7 +73,8 @@ func TestDecodeIsTheInverseOfEncode(t *testing.T) {
 		end := s.end + 4*p.Times(int64(f.Bits())) + 1
 		r := NewReceiver(cfg)
 		r.Feed(&wire.Window{To: end, High: true, Toggles: s.tog}, whole)
-		cutAtRandom(rt, NewReceiver(cfg), s.tog, end, pieces)
+		cut := NewReceiver(cfg)
+		wiretest.Feed([][]quantity.Time{s.tog}, []bool{true}, end, wiretest.AtRandom(rt, end, 8), func(ws []wire.Window) { cut.Feed(&ws[0], pieces) })
 		require.Equal(rt, whole.Done, pieces.Done)
 		chars, at, flags := collect(whole)
 		require.Equal(rt, s.chars, chars)

@@ -15,6 +15,7 @@ import (
 
 	"gavrix/core/quantity"
 	"gavrix/core/wire"
+	"gavrix/core/wire/wiretest"
 )
 
 // all reads a file whole: for each line its first level and its toggles.
@@ -153,22 +154,7 @@ func TestWrittenAndReadIsTheSame(t *testing.T) {
 		var b bytes.Buffer
 		w, err := NewWriter(&b, names)
 		require.NoError(rt, err)
-		from, at, level := quantity.Time(0), make([]int, n), append([]bool(nil), high...)
-		for from < end {
-			to := min(end, from+quantity.Time(rapid.Int64Range(1, int64(end)).Draw(rt, "cut")))
-			var ws []wire.Window
-			for i := range n {
-				j := at[i]
-				for j < len(tog[i]) && tog[i][j] < to {
-					j++
-				}
-				win := wire.Window{From: from, To: to, High: level[i], Toggles: tog[i][at[i]:j]}
-				ws = append(ws, win)
-				at[i], level[i] = j, win.EndsHigh()
-			}
-			require.NoError(rt, w.Write(ws))
-			from = to
-		}
+		wiretest.Feed(tog, high, end, wiretest.AtRandom(rt, end, 4), func(ws []wire.Window) { require.NoError(rt, w.Write(ws)) })
 		require.NoError(rt, w.Close(end))
 		got, to, err := all(b.String())
 		require.NoError(rt, err)

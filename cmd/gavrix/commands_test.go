@@ -1,0 +1,148 @@
+package main
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// run calls the program in this process and gives its output and status.
+func run(t *testing.T, args ...string) (string, int) {
+	t.Helper()
+	r, w, err := os.Pipe()
+	require.NoError(t, err)
+	stdout, stderr := os.Stdout, os.Stderr
+	os.Stdout, os.Stderr = w, w
+	done := make(chan []byte)
+	go func() {
+		b, _ := io.ReadAll(r)
+		done <- b
+	}()
+	root := newRoot()
+	root.SetArgs(args)
+	err = root.Execute()
+	os.Stdout, os.Stderr = stdout, stderr
+	w.Close()
+	out := string(<-done)
+	var status exitStatus
+	switch {
+	case err == nil:
+		return out, fine
+	case errors.As(err, &status):
+		return out, int(status)
+	}
+	return out + err.Error(), cannot
+}
+
+const wrong = "links.lower-gauge.mcu.frame=8N1"
+
+func TestStatuses(t *testing.T) {
+	bad := filepath.Join(t.TempDir(), "bad.yaml")
+	require.NoError(t, os.WriteFile(bad, []byte("bench: 5\nmcu: 3\n"), 0o600))
+	for _, c := range []struct {
+		args   string
+		status int
+		says   string
+	}{
+		{"lint demo", fine, "Lock 7: 2 links, nothing to report"},
+		{"lint " + bad, cannot, "bad.yaml:2:6: error: mcu is a value"},
+		{"lint nowhere.yaml", cannot, "can't be read"},
+		{"prove demo", fine, "4 checks, 0 failed"},
+		{"prove demo --set " + wrong, found, "first difference at byte 2: expected 34 '4', seen B4 '·'"},
+		{"prove demo --link upper-gauge", fine, "1 checks, 0 failed"},
+		{"prove demo --link uper-gauge", cannot, "did you mean upper-gauge?"},
+		{"prove demo --set nonsense", cannot, "write PATH=VALUE"},
+		{"watch demo --for 1s --fast --link lower-gauge", fine, "lower-gauge → MCU      33 2E 34 31 37 0A  3.417↵"},
+		{"watch demo --for 1s --fast --tap", fine, "(tap)"},
+		{"watch demo --fast", cannot, "--fast needs --for"},
+		{"watch", cannot, "name a bench"},
+		{"watch --port x", cannot, "needs --rate"},
+		{"calc baud --clock 20MHz --rate 57600 --oversampling 16,8", fine, "43   0x002B       58 139.5    +0.94 %"},
+		{"calc baud --clock 2MHz --rate 115200", found, "refused: the best is +8.51 % off"},
+		{"calc baud --clock 2MHz --rate 9600 --oversampling 1", cannot, "×1 can't be used"},
+		{"calc baud --clock 1.5MHz --register 5 --rate 14400", found, "meant for 1.152 MHz; with 1.5 MHz it gives 18 750.0 Bd, +30.21 %"},
+		{"calc baud --clock 8 --rate 9600", cannot, "did you mean 8 MHz?"},
+		{"calc uart-margin --mcu 1.4% --device -1%", fine, "+2.42 %   53 % of the limit used"},
+		{"calc uart-margin --mcu 3% --device -2.5%", found, "stop is the first bit sampled after its end"},
+		{"calc uart-margin --frame 8E1 --explain", fine, "+4.2 / -4.8 %"},
+		{"calc uart-margin --oversampling 0", fine, "+5.3 / -5.3 %"},
+		{"calc frame can --id 2A5 --data 3C81 --rate 250k", fine, "check sequence 1772"},
+		{"calc frame i2c --data 961281 --rate 400k", fine, "72.500 µs"},
+		{"calc frame uart --data 5A --frame 8E1 --rate 57600", fine, "190.97 µs"},
+		{"calc frame spi --data 0102 --rate 1M", fine, "16 bits, 16.500 µs"},
+		{"calc frame can --id 800 --rate 250k", cannot, "does not fit"},
+		{"draw frame --frame 7E1 --rate 28800 --other 8N1 --value 34", fine, "receiver stores B4, no error flag."},
+		{"draw frame demo --link lower-gauge --value 34", fine, "MCU stores 34, as sent."},
+		{"draw frame demo --value zz", cannot, "in hex"},
+		{"draw frame demo --out x.png", cannot, ".svg or .pdf"},
+		{"schema", fine, "json-schema.org"},
+		{"decode nowhere.vcd", cannot, "can't be read"},
+		{"open " + bad, cannot, "no pcapng file"},
+	} {
+		out, status := run(t, strings.Fields(c.args)...)
+		assert.Equal(t, c.status, status, "%s\n%s", c.args, out)
+		assert.Contains(t, out, c.says, c.args)
+	}
+}
+
+func TestJSONOutputs(t *testing.T) {
+	for _, args := range []string{
+		"lint demo --json", "prove demo --json", "calc baud --clock 40MHz --rate 28800 --json --explain", "calc uart-margin --json --explain",
+		"calc frame can --id 1 --rate 1M --json", "schema", "schema --device", "ports --json",
+	} {
+		out, _ := run(t, strings.Fields(args)...)
+		assert.True(t, json.Valid([]byte(out)), "%s\n%s", args, out)
+	}
+	out, _ := run(t, "watch", "demo", "--for", "1s", "--fast", "--json")
+	for line := range strings.Lines(out) {
+		assert.True(t, json.Valid([]byte(line)), line)
+	}
+}
+
+// TestTheSameCaptureEachTime: bench, seed and inputs give the same file, byte
+// for byte.
+func TestTheSameCaptureEachTime(t *testing.T) {
+	dir := t.TempDir()
+	var files [][]byte
+	for _, name := range []string{"a.pcapng", "b.pcapng"} {
+		path := filepath.Join(dir, name)
+		out, status := run(t, "watch", "demo", "--for", "3s", "--fast", "--link", "lower-gauge", "--send", `TEMP\n`, "--save", path)
+		require.Equal(t, fine, status, out)
+		b, err := os.ReadFile(path)
+		require.NoError(t, err)
+		files = append(files, b)
+	}
+	assert.True(t, bytes.Equal(files[0], files[1]))
+	assert.Greater(t, len(files[0]), 1000)
+}
+
+func TestNewBenchAndConversions(t *testing.T) {
+	dir := t.TempDir()
+	out, status := run(t, "new", filepath.Join(dir, "lock"))
+	require.Equal(t, fine, status, out)
+	out, status = run(t, "lint", filepath.Join(dir, "lock", "lock7.yaml"))
+	assert.Equal(t, fine, status, out)
+	_, status = run(t, "new", dir)
+	assert.Equal(t, cannot, status, "an existing folder is left alone")
+
+	csvFile, vcdFile := filepath.Join(dir, "a.csv"), filepath.Join(dir, "a.vcd")
+	require.NoError(t, os.WriteFile(csvFile, []byte("time [us],rx\n0,1\n100,0\n204.1666,1\n"), 0o600))
+	out, status = run(t, "convert", csvFile, vcdFile)
+	require.Equal(t, fine, status, out)
+	out, status = run(t, "decode", vcdFile)
+	require.Equal(t, fine, status, out)
+	assert.Contains(t, out, "rx")
+	_, status = run(t, "convert", csvFile, vcdFile)
+	assert.Equal(t, cannot, status, "nothing is overwritten")
+	out, status = run(t, "decode", vcdFile, "--link", "g uart device=rx rate=9600 frame=8N1", "--csv")
+	assert.Equal(t, fine, status, out)
+	assert.Contains(t, out, "start_ps,end_ps,link")
+}
