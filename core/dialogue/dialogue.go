@@ -43,8 +43,10 @@ type Line struct {
 	Key
 	At, End quantity.Time
 	// Gap is the silence on the link before the line; negative where the
-	// directions overlap, and 0 for the first.
+	// directions overlap, and 0 for the first and where lines follow back to
+	// back.
 	Gap     quantity.Time
+	each    quantity.Time // of a character
 	Data    []byte
 	Marks   []Mark
 	Text    string // of what happened
@@ -116,7 +118,7 @@ func (f *Filter) cut(out []Line, r *record.Record, running bool) []Line {
 		if i := bytes.Index(r.Data[from:], end); len(end) > 0 && i >= 0 {
 			to = from + i + len(end)
 		}
-		l := Line{Key: k, Data: r.Data[from:to], At: r.Start, End: r.End, Running: running && to == len(r.Data), Origin: r.Origin}
+		l := Line{Key: k, Data: r.Data[from:to], At: r.Start, End: r.End, Running: running && to == len(r.Data), Origin: r.Origin, each: r.Each}
 		if len(r.Offsets) > 0 && !r.Wide && from < len(r.Offsets) {
 			l.At = r.Start + r.Offsets[from]
 			l.End = r.Start + r.Offsets[to-1] + r.Each
@@ -210,6 +212,11 @@ func gather(s *capture.Snapshot, f Filter, at, before, after int) []Line {
 		}
 		if end, ok := last[l.Link]; ok {
 			l.Gap = l.At - end
+			// Less than a bit either way is back to back: the receiver's clock
+			// is not the sender's.
+			if l.Gap > -l.each/10 && l.Gap < l.each/10 {
+				l.Gap = 0
+			}
 		}
 		last[l.Link] = max(last[l.Link], l.End)
 	}

@@ -427,7 +427,7 @@ func gapText(gap quantity.Time, link *capture.Link) string {
 func (v *View) denseLine(a cells.Area, y, i int, link *capture.Link) {
 	l := &v.lines[i]
 	a.Right(13, y, cells.Quiet, stamp(l.At))
-	if i > 0 && l.Kind == record.Chars {
+	if l.Gap != 0 {
 		a.Right(23, y, cells.Quiet, gapText(l.Gap, link))
 	}
 	x := 25
