@@ -167,7 +167,7 @@ func plural(n int, word string) string {
 
 // linkAtRow gives the link in a row of the list; -1 where there is none.
 func (a *App) linkAtRow(y int) int {
-	row := 3
+	row := 4
 	for i := range a.snap.Meta().Links {
 		h := a.linkRows(i)
 		if y >= row && y < row+h {
@@ -192,8 +192,9 @@ func (a *App) drawLinks(p cells.Area) {
 	p.Right(p.W, 0, cells.Quiet, "bad")
 	if a.bench != nil {
 		p.Text(0, 1, cells.Quiet, "MCU "+a.bench.MCU.Name)
+		p.Text(0, 2, cells.Quiet, a.bench.About)
 	}
-	y := 3
+	y := 4
 	for i, l := range a.snap.Meta().Links {
 		out := a.snap.Counters(capture.Direction{Link: uint16(i), From: record.MCU, Seen: record.Device})
 		in := a.snap.Counters(capture.Direction{Link: uint16(i), From: record.Device, Seen: record.MCU})

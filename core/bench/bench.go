@@ -392,9 +392,6 @@ func (b *Bench) Link(name string) *Link {
 // Text gives the bench file's bytes as they are now, edits included.
 func (b *Bench) Text() []byte { return b.file.Text() }
 
-// FileName gives the name under which the bench was loaded.
-func (b *Bench) FileName() string { return b.file.Name }
-
 // DeviceRate is the rate at which the device's end really runs.
 func (l *Link) DeviceRate() quantity.Rate {
 	return quantity.Rate(float64(l.DeviceEnd.Rate) * (1 + float64(l.ClockOff)/1e6))

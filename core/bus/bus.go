@@ -46,7 +46,6 @@ type Role struct {
 type Kind struct {
 	Name  string
 	Mark  string // one letter for lists
-	About string
 	Lines []Role // in the order in which a Decoder takes them
 
 	// Schema lists the frame settings of an end.
@@ -60,11 +59,4 @@ type Kind struct {
 	// Fields gives what a record of this bus says beyond what all records
 	// do, as documented in docs/formats.md.
 	Fields func(r *record.Record) map[string]any
-}
-
-// Label is the meaning of a stretch of a frame.
-type Label struct {
-	Name     string // `start`, `b0`, `parity`, `stop`
-	From, To quantity.Time
-	High     bool
 }

@@ -31,9 +31,6 @@ const (
 // Seconds gives t in seconds.
 func (t Time) Seconds() float64 { return float64(t) / float64(Second) }
 
-// FromSeconds gives the time nearest to s seconds.
-func FromSeconds(s float64) Time { return Time(math.Round(s * float64(Second))) }
-
 // Freq is a frequency in microhertz, up to 9.2 THz.
 type Freq int64
 

@@ -150,18 +150,6 @@ func (w *World) Apply(b *bench.Bench) error {
 	return nil
 }
 
-// Replay runs the world to the time end, with the inputs at their times.
-func (w *World) Replay(inputs []Input, end quantity.Time) error {
-	for _, in := range inputs {
-		w.RunTo(in.At)
-		if err := w.Put(in); err != nil {
-			return err
-		}
-	}
-	w.RunTo(end)
-	return nil
-}
-
 // StepChar runs to the end of the next character on any link, at most for
 // the given time.
 func (w *World) StepChar(most quantity.Time) {

@@ -60,7 +60,10 @@ func (v *View) Draw(a cells.Area, h ui.Host) {
 	}
 	x := a.Text(0, 0, cells.Head, "TIMING")
 	x = a.Text(x+2, 0, cells.Strong, l.Name)
-	a.Text(x+3, 0, cells.Quiet, way.Sender+" → "+way.Receiver)
+	x = a.Text(x+3, 0, cells.Quiet, way.Sender+" → "+way.Receiver)
+	if w := cells.Width(l.Device.About); w > 0 && x+4+w <= a.W {
+		a.Right(a.W, 0, cells.Quiet, l.Device.About)
+	}
 	tight := a.H < 30
 	y := 2
 	if tight {

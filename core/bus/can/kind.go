@@ -24,7 +24,6 @@ var Schema = doc.Map(
 var Kind = &bus.Kind{
 	Name:  "can",
 	Mark:  "C",
-	About: "frames with identifiers that all nodes hear",
 	Lines: []bus.Role{{Name: "line"}},
 
 	Schema:   Schema,

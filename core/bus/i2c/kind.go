@@ -16,7 +16,6 @@ func (Settings) Describe() string { return "i2c" }
 var Kind = &bus.Kind{
 	Name:  "i2c",
 	Mark:  "I",
-	About: "two open-drain lines, addresses, and an acknowledge for each byte",
 	Lines: []bus.Role{{Name: "clock"}, {Name: "data"}},
 
 	Schema:  doc.Map(),

@@ -340,7 +340,6 @@ var Schema = doc.Map(
 var Kind = &bus.Kind{
 	Name:  "pulse",
 	Mark:  "P",
-	About: "bits coded as long and short pulses, latched by a pause",
 	Lines: []bus.Role{{Name: "line"}},
 
 	Schema:   Schema,

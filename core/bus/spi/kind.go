@@ -24,7 +24,6 @@ var Schema = doc.Map(
 var Kind = &bus.Kind{
 	Name:  "spi",
 	Mark:  "S",
-	About: "clocked words both ways, with a select line for each device",
 	Lines: []bus.Role{{Name: "clock"}, {Name: "out", Optional: true}, {Name: "in", Optional: true}, {Name: "select", Optional: true}},
 
 	Schema:   Schema,

@@ -8,7 +8,6 @@ import (
 	"math/bits"
 	"strings"
 
-	"gavrix/core/bus"
 	"gavrix/core/quantity"
 )
 
@@ -161,18 +160,4 @@ func Encode(dst []quantity.Time, f Frame, p quantity.Period, start quantity.Time
 		start += p.Times(int64(n))
 	}
 	return dst, start
-}
-
-// Labels gives the meaning and level of each bit of one character that starts
-// at the time 0.
-func Labels(s Settings, v uint16) []bus.Label {
-	p := quantity.PeriodOf(s.Rate)
-	w := s.Frame.Levels(v)
-	var out []bus.Label
-	for i, name := range s.Frame.Cells() {
-		out = append(out, bus.Label{
-			Name: name, From: p.Times(int64(i)), To: p.Times(int64(i + 1)), High: w>>i&1 == 1,
-		})
-	}
-	return out
 }

@@ -27,7 +27,6 @@ var Schema = doc.Map(
 var Kind = &bus.Kind{
 	Name:  "uart",
 	Mark:  "U",
-	About: "asynchronous characters: start bit, data, parity, stop",
 	Lines: []bus.Role{{Name: "mcu", Optional: true, High: true}, {Name: "device", Optional: true, High: true}},
 
 	Schema: Schema,

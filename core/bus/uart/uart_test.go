@@ -189,15 +189,14 @@ func TestParityWorkedOut(t *testing.T) {
 
 func TestFrameDrawnFor5A(t *testing.T) {
 	s := Settings{Rate: 57600 * quantity.Baud, Frame: Frame{8, Even, 1}}
-	var levels []bool
-	labels := Labels(s, 0x5a)
-	for _, l := range labels {
-		levels = append(levels, l.High)
+	// 0 | 0 1 0 1 1 0 1 0 | 0 | 1, the first bit first
+	var levels string
+	for i := range s.Frame.Bits() {
+		levels += string(rune('0' + s.Frame.Levels(0x5a)>>i&1))
 	}
-	// 0 | 0 1 0 1 1 0 1 0 | 0 | 1
-	assert.Equal(t, []bool{false, false, true, false, true, true, false, true, false, false, true}, levels)
-	assert.Equal(t, "191 µs", labels[len(labels)-1].To.Round(3))
-	assert.Equal(t, labels[len(labels)-1].To, Duration(s, 1))
+	assert.Equal(t, "00101101001", levels)
+	assert.Len(t, s.Frame.Cells(), 11)
+	assert.Equal(t, "191 µs", Duration(s, 1).Round(3))
 }
 
 func TestSevenEvenReadAsEightNone(t *testing.T) {
