@@ -122,6 +122,26 @@ func TestNoControlCharacterGetsThrough(t *testing.T) {
 		require.True(t, r == '\n' || unicode.IsPrint(r), "%U on screen", r)
 	}
 	assert.ErrorIs(t, svg.Write(failing{}, s), io.ErrShortWrite)
+	onlyText(t, s)
+}
+
+// onlyText reads a scene's PDF back and gives its text, in which nothing is
+// unprintable.
+func onlyText(t *testing.T, s *scene.Scene) string {
+	var b bytes.Buffer
+	require.NoError(t, pdf.Write(&b, s))
+	tool, err := exec.LookPath("pdftotext")
+	if err != nil {
+		t.Skip("pdftotext is not installed; make test installs it")
+	}
+	file := filepath.Join(t.TempDir(), "x.pdf")
+	require.NoError(t, os.WriteFile(file, b.Bytes(), 0o600))
+	text, err := exec.Command(tool, "-layout", file, "-").Output()
+	require.NoError(t, err)
+	for _, r := range string(text) {
+		require.True(t, strings.ContainsRune("\n\f ", r) || unicode.IsPrint(r), "%U in PDF", r)
+	}
+	return string(text)
 }
 
 type failing struct{}
@@ -133,21 +153,9 @@ func TestPDFReadsBack(t *testing.T) {
 		Sender: "gauge", Receiver: "MCU", SenderSet: frame(uart.Frame{Data: 7, Parity: uart.Even, Stop: 1}, 28800, 16),
 		ReceiverSet: frame(uart.Frame{Data: 8, Stop: 1}, 28735.6, 16), SenderRate: 28800 * quantity.Baud, ReceiverRate: quantity.FromBd(28735.6),
 	}, '\n')
-	var a bytes.Buffer
-	require.NoError(t, pdf.Write(&a, s))
-	tool, err := exec.LookPath("pdftotext")
-	if err != nil {
-		t.Skip("pdftotext is not installed; make test installs it")
-	}
-	file := filepath.Join(t.TempDir(), "x.pdf")
-	require.NoError(t, os.WriteFile(file, a.Bytes(), 0o600))
-	text, err := exec.Command(tool, "-layout", file, "-").Output()
-	require.NoError(t, err)
+	text := onlyText(t, s)
 	for _, want := range []string{"gauge sends '‹LF›' (0A) to MCU", "7E1", "8N1", "≠ b7", "parity", "µs", "stores 0A"} {
-		assert.Contains(t, string(text), want)
-	}
-	for _, r := range string(text) {
-		require.True(t, strings.ContainsRune("\n\f ", r) || unicode.IsPrint(r), "%U in PDF", r)
+		assert.Contains(t, text, want)
 	}
 }
 
