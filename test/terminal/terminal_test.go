@@ -164,8 +164,9 @@ func TestBringUpByKeys(t *testing.T) {
 	s.keys("2")
 	s.wait("TIMING  lower-gauge", "S2RATE.DIV = 86", "28 735.6 Bd", "-0.22 %")
 	s.keys("+")
-	s.keys("p")
-	s.keys("p")
+	for range 4 {
+		s.keys("p") // even, odd, mark, space, none
+	}
 	s.wait("frames disagree: lower-gauge 7E1,", "edited", "≠b7", "MCU stores B4, no error flag.", "lower-gauge to 8N1")
 	s.keys("5")
 	s.wait("33 2E B4 B1 B7 0A")

@@ -353,7 +353,7 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 		{Name: "end", Keys: []string{"e"}, Help: "change the other end's frame (▸ marks it)", Short: "end", Run: func(string) tea.Cmd { v.editDevice = !v.editDevice; return nil }},
 		{Name: "more-bits", Keys: []string{"+", "="}, Help: "one data bit more", Short: "data bit", Run: data(1)},
 		{Name: "fewer-bits", Keys: []string{"-"}, Help: "one data bit less", Run: data(-1)},
-		{Name: "parity", Keys: []string{"p"}, Help: "next parity rule: none, even, odd", Short: "parity", Run: edit(func(f uart.Frame) uart.Frame { f.Parity = (f.Parity + 1) % 3; return f })},
+		{Name: "parity", Keys: []string{"p"}, Help: "next parity: none, even, odd, mark, space", Short: "parity", Run: edit(func(f uart.Frame) uart.Frame { f.Parity = (f.Parity + 1) % uart.Rules; return f })},
 		{Name: "stop-bits", Keys: []string{"o"}, Help: "one or two stop bits", Short: "stop", Run: edit(func(f uart.Frame) uart.Frame { f.Stop = 3 - f.Stop; return f })},
 		{Name: "rate-up", Keys: []string{">"}, Help: "next usual rate above", Short: "rate", Run: v.rateStep(h, 1)},
 		{Name: "rate-down", Keys: []string{"<"}, Help: "next usual rate below", Run: v.rateStep(h, -1)},

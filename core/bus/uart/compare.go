@@ -72,7 +72,11 @@ func effect(sender, receiver Frame) string {
 		}
 	}
 	if sender.Data == receiver.Data && sender.Parity != None && receiver.Parity != None && sender.Parity != receiver.Parity {
-		parts = append(parts, "parity error on every character")
+		if sender.Parity+receiver.Parity == Even+Odd || sender.Parity+receiver.Parity == Mark+Space {
+			parts = append(parts, "parity error on every character")
+		} else {
+			parts = append(parts, "parity error for every second value")
+		}
 	}
 	switch {
 	case len(parts) > 0:

@@ -19,16 +19,20 @@ const (
 	None ParityRule = iota
 	Even            // the ones of data and parity together are even
 	Odd
+	Mark  // the parity bit is always 1
+	Space // the parity bit is always 0
+	// Rules is how many there are.
+	Rules
 )
 
-func (p ParityRule) String() string { return [...]string{"none", "even", "odd"}[p] }
+func (p ParityRule) String() string { return [...]string{"none", "even", "odd", "mark", "space"}[p] }
 
 // Letter gives the rule as in 7E1.
-func (p ParityRule) Letter() string { return [...]string{"N", "E", "O"}[p] }
+func (p ParityRule) Letter() string { return [...]string{"N", "E", "O", "M", "S"}[p] }
 
 // Frame is the shape of one character.
 type Frame struct {
-	Data   int // data bits, 7 to 9
+	Data   int // data bits, 5 to 9
 	Parity ParityRule
 	Stop   int // stop bits, 1 or 2
 }
@@ -47,8 +51,12 @@ func ParseFrame(s string) (Frame, error) {
 		f.Parity = Even
 	case 'O':
 		f.Parity = Odd
+	case 'M':
+		f.Parity = Mark
+	case 'S':
+		f.Parity = Space
 	default:
-		return Frame{}, fmt.Errorf("%q: the parity is N (none), E (even) or O (odd)", s)
+		return Frame{}, fmt.Errorf("%q: the parity is N (none), E (even), O (odd), M (mark) or S (space)", s)
 	}
 	return f, f.Check()
 }
@@ -56,11 +64,11 @@ func ParseFrame(s string) (Frame, error) {
 // Check says what is out of range.
 func (f Frame) Check() error {
 	switch {
-	case f.Data < 7 || f.Data > 9:
-		return fmt.Errorf("%d data bits: a frame has 7 to 9", f.Data)
+	case f.Data < 5 || f.Data > 9:
+		return fmt.Errorf("%d data bits: a frame has 5 to 9", f.Data)
 	case f.Stop < 1 || f.Stop > 2:
 		return fmt.Errorf("%d stop bits: a frame has 1 or 2", f.Stop)
-	case f.Parity > Odd:
+	case f.Parity >= Rules:
 		return fmt.Errorf("unknown parity rule %d", f.Parity)
 	}
 	return nil
@@ -94,6 +102,8 @@ func (p ParityRule) Bit(v uint16) uint16 {
 		return ones
 	case Odd:
 		return ones ^ 1
+	case Mark:
+		return 1
 	}
 	return 0
 }

@@ -165,19 +165,20 @@ func nearest(path string) string {
 }
 
 const (
-	sizeBits = unix.CSIZE | unix.PARENB | unix.PARODD | unix.CSTOPB | unix.CRTSCTS
+	sizeBits = unix.CSIZE | unix.PARENB | unix.PARODD | unix.CMSPAR | unix.CSTOPB | unix.CRTSCTS
 )
 
 func wantedBits(cfg Config) uint32 {
-	bits := uint32(unix.CS8)
-	if cfg.Frame.Data == 7 {
-		bits = unix.CS7
-	}
+	bits := map[int]uint32{5: unix.CS5, 6: unix.CS6, 7: unix.CS7, 8: unix.CS8}[cfg.Frame.Data]
 	switch cfg.Frame.Parity {
 	case uart.Even:
 		bits |= unix.PARENB
 	case uart.Odd:
 		bits |= unix.PARENB | unix.PARODD
+	case uart.Mark:
+		bits |= unix.PARENB | unix.PARODD | unix.CMSPAR
+	case uart.Space:
+		bits |= unix.PARENB | unix.CMSPAR
 	}
 	if cfg.Frame.Stop == 2 {
 		bits |= unix.CSTOPB

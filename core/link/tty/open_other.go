@@ -27,6 +27,10 @@ func open(cfg Config) (handle, []finding.Finding, error) {
 		mode.Parity = serial.EvenParity
 	case uart.Odd:
 		mode.Parity = serial.OddParity
+	case uart.Mark:
+		mode.Parity = serial.MarkParity
+	case uart.Space:
+		mode.Parity = serial.SpaceParity
 	}
 	if cfg.Frame.Stop == 2 {
 		mode.StopBits = serial.TwoStopBits

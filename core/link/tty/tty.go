@@ -45,7 +45,7 @@ func (c Config) Check() error {
 		return errors.New("no port is named")
 	}
 	if c.Frame.Data > 8 {
-		return fmt.Errorf("%s: the operating system's ports carry 7 or 8 data bits", c.Frame)
+		return fmt.Errorf("%s: the operating system's ports carry 5 to 8 data bits", c.Frame)
 	}
 	if err := c.Frame.Check(); err != nil {
 		return err
