@@ -57,6 +57,7 @@ type App struct {
 	findings [][]finding.Finding // by link
 
 	link     int
+	timing   *timing.View // its frame is what :draw saves
 	views    []numbered
 	view     int
 	focus    pane
@@ -90,8 +91,9 @@ func newApp(b *bench.Bench, path string, s *session.Session, store *capture.Stor
 	a := &App{
 		bench: b, path: path, session: s, store: store, theme: theme.New(true), w: 80, h: 24,
 		grid: cells.New(80, 24), focus: viewPane, results: map[string][]check.Result{},
-		views: []numbered{{"2", timing.New()}, {"5", traffic.New()}}, view: 1,
+		timing: timing.New(), view: 1,
 	}
+	a.views = []numbered{{"2", a.timing}, {"5", traffic.New()}}
 	a.look()
 	return a
 }

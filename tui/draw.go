@@ -309,8 +309,28 @@ func (a *App) drawNotes(p cells.Area) {
 		}
 		y++
 	}
+	y = a.drawPort(p, y)
 	y = a.drawChecks(p, y)
 	a.drawWhy(p, y)
+}
+
+// drawPort says what the port behind the link can tell.
+func (a *App) drawPort(p cells.Area, y int) int {
+	if a.session == nil || y >= p.H {
+		return y
+	}
+	i := a.session.Info(a.LinkIndex())
+	if i.Simulated {
+		return y
+	}
+	x := p.Text(0, y, cells.Head, "PORT")
+	p.Text(x+2, y, cells.Quiet, i.Port)
+	y = p.Paragraph(0, y+1, cells.Plain, "stands in for the "+i.Role+"; times within "+i.Resolution.Round(2), 2)
+	y = p.Paragraph(0, y, cells.Plain, "error marks: "+i.Marks, 2)
+	if !i.Levels {
+		y = p.Paragraph(0, y, cells.Plain, "no line levels", 2)
+	}
+	return y + 1
 }
 
 func (a *App) drawChecks(p cells.Area, y int) int {

@@ -21,7 +21,6 @@ import (
 	"gavrix/core/sim"
 	"gavrix/draw/pdf"
 	"gavrix/draw/svg"
-	"gavrix/tui/timing"
 	"gavrix/tui/ui"
 )
 
@@ -461,12 +460,11 @@ func (a *App) drawFile(arg string) tea.Cmd {
 	if l == nil {
 		return nil
 	}
-	tv, ok := a.views[0].view.(*timing.View)
-	if !ok || arg == "" {
+	if arg == "" {
 		a.Warn("name a file: draw frame.svg")
 		return nil
 	}
-	s := tv.Scene(l)
+	s := a.timing.Scene(l)
 	return func() tea.Msg {
 		defer guard.Recover()
 		var b strings.Builder

@@ -78,11 +78,8 @@ func (o *frameOptions) scene(args []string) (*scene.Scene, error) {
 		return nil, fmt.Errorf("--value %s: write a character in hex, 00 to 1FF", o.value)
 	}
 	if len(args) == 1 {
-		b, err := loadBench(args[0])
+		b, err := loadBench(args[0], o.sets...)
 		if err != nil {
-			return nil, err
-		}
-		if err := applySets(b, o.sets); err != nil {
 			return nil, err
 		}
 		l := b.Links[0]

@@ -64,7 +64,7 @@ func lintCommand() *cobra.Command {
 
 func proveCommand() *cobra.Command {
 	var asJSON bool
-	var only, break_ []string
+	var only, sets []string
 	c := &cobra.Command{
 		Use:   "prove BENCH",
 		Short: "Run the checks of a bench",
@@ -75,11 +75,8 @@ and all others.`,
   gavrix prove demo --set links.lower-gauge.mcu.frame=8N1     with a fault planted`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			b, err := loadBench(args[0])
+			b, err := loadBench(args[0], sets...)
 			if err != nil {
-				return err
-			}
-			if err := applySets(b, break_); err != nil {
 				return err
 			}
 			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt)
@@ -89,7 +86,7 @@ and all others.`,
 	}
 	c.Flags().BoolVar(&asJSON, "json", false, "print the results as JSON")
 	c.Flags().StringSliceVar(&only, "link", nil, "only these links")
-	c.Flags().StringArrayVar(&break_, "set", nil, "change a value of the bench first, as PATH=VALUE (may be given again)")
+	c.Flags().StringArrayVar(&sets, "set", nil, "change a value of the bench first, as PATH=VALUE (may be given again)")
 	return c
 }
 

@@ -75,9 +75,9 @@ Exit status: 0 fine, 1 a finding or a failed check, 2 could not run.`,
 	return root
 }
 
-// loadBench loads a bench from disk, or the demo for the word `demo`. Faults
-// are printed, and give status 2.
-func loadBench(path string) (*bench.Bench, error) {
+// loadBench loads a bench from disk, or the demo for the word `demo`, and makes
+// the edits given as PATH=VALUE. Faults are printed, and give status 2.
+func loadBench(path string, sets ...string) (*bench.Bench, error) {
 	var dir fs.FS
 	name := filepath.Base(path)
 	if path == "demo" {
@@ -95,7 +95,7 @@ func loadBench(path string) (*bench.Bench, error) {
 		printFindings(os.Stderr, faults)
 		return nil, exitStatus(cannot)
 	}
-	return b, nil
+	return b, applySets(b, sets)
 }
 
 func printFindings(w *os.File, fs []finding.Finding) {

@@ -27,11 +27,8 @@ func (o *uiOptions) flags(fl *pflag.FlagSet) {
 }
 
 func openBench(path string, o *uiOptions) error {
-	b, err := loadBench(path)
+	b, err := loadBench(path, o.sets...)
 	if err != nil {
-		return err
-	}
-	if err := applySets(b, o.sets); err != nil {
 		return err
 	}
 	forceFault()

@@ -64,11 +64,8 @@ without a bench.`,
 			if o.port != "" {
 				return o.watchPort(ctx)
 			}
-			b, err := loadBench(args[0])
+			b, err := loadBench(args[0], o.sets...)
 			if err != nil {
-				return err
-			}
-			if err := applySets(b, o.sets); err != nil {
 				return err
 			}
 			return o.watchBench(ctx, b)

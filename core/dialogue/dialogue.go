@@ -166,12 +166,12 @@ func gather(s *capture.Snapshot, f Filter, at, before, after int) []Line {
 	count := 0
 	add := func(r *record.Record) {
 		picked = append(picked, r)
-		if r.Seen != record.Tap || f.Tap {
-			buf = f.cut(buf[:0], r, false)
-			count += len(buf)
-		}
+		buf = f.cut(buf[:0], r, false)
+		count += len(buf)
 	}
-	for i := at - 1; i >= 0 && at-i < scanLimit && count < before+slack; i-- {
+	// Of what leaves the MCU up to every second record is a tap's, and may be
+	// left out below.
+	for i := at - 1; i >= 0 && at-i < scanLimit && count < 2*(before+slack); i-- {
 		if r := s.At(i); f.wants(r) {
 			add(r)
 		}
@@ -179,7 +179,7 @@ func gather(s *capture.Snapshot, f Filter, at, before, after int) []Line {
 	slices.Reverse(picked)
 	count = 0
 	i := at
-	for ; i < s.Len() && i-at < scanLimit && count < after+slack; i++ {
+	for ; i < s.Len() && i-at < scanLimit && count < 2*(after+slack); i++ {
 		if r := s.At(i); f.wants(r) {
 			add(r)
 		}

@@ -16,7 +16,7 @@ import (
 type Info struct {
 	Simulated  bool
 	Port       string        // path of the real port
-	Role       string        // mcu, device or tap
+	Role       string        // which end it stands in for
 	Resolution quantity.Time // how exact times are; 0 is exact
 	Levels     bool          // line levels are known
 	Marks      string        // which error marks the source can tell

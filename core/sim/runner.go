@@ -32,7 +32,7 @@ func (h *Headless) Now() quantity.Time { return h.World.now }
 // Info implements link.Session.
 func (h *Headless) Info(uint16) link.Info { return simInfo }
 
-var simInfo = link.Info{Simulated: true, Role: "mcu", Levels: true, Marks: "all", Open: true}
+var simInfo = link.Info{Simulated: true, Role: "MCU", Levels: true, Marks: "all", Open: true}
 
 // Send implements link.Session.
 func (h *Headless) Send(l uint16, data []byte) error {

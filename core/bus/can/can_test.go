@@ -308,6 +308,21 @@ func TestClockMismatch(t *testing.T) {
 	}
 }
 
+// TestALineHeldDominant: hours of it cost nothing, and a frame after it decodes.
+func TestALineHeldDominant(t *testing.T) {
+	f := Frame{ID: 0x123, Data: []byte{1, 2, 3}, DLC: 3}
+	hours := 30 * 3600 * quantity.Second
+	tog := []quantity.Time{lead, lead + hours}
+	tog, end := Encode(tog, Build(f, true), timing, 2*lead+hours)
+	end += lead
+	rs := decode(NewDecoder(timing, 0), tog, end, wiretest.Whole(end))
+	require.NotEmpty(t, rs)
+	last := rs[len(rs)-1]
+	assert.Equal(t, f, frameOf(&last))
+	assert.Zero(t, last.AllFlags())
+	require.Equal(t, rs, decode(NewDecoder(timing, 0), tog, end, wiretest.Steps(777*quantity.Second)))
+}
+
 func TestLengthCodes(t *testing.T) {
 	c, pad, ok := Code(20, true)
 	assert.True(t, ok)

@@ -25,7 +25,6 @@ type Decoder struct {
 	rec record.Record
 
 	started bool
-	level   bool // of the line
 	state   phaseOf
 	quiet   int // recessive bits in a row while integrating
 
@@ -130,7 +129,7 @@ func (s *stream) over(c crc) uint32 {
 
 // NewDecoder gives a decoder for the link.
 func NewDecoder(t Timing, link uint16) *Decoder {
-	d := &Decoder{level: true, nominal: ticksOf(t.Nominal), fast: ticksOf(t.Data)}
+	d := &Decoder{nominal: ticksOf(t.Nominal), fast: ticksOf(t.Data)}
 	d.phase = &d.nominal
 	d.rec = record.Record{Kind: record.Frame, Link: link, Seen: record.Tap, Origin: record.FromLevels}
 	return d
@@ -182,18 +181,38 @@ func (d *Decoder) Feed(lines []wire.Window, out record.Sink) {
 		if s >= w.To {
 			break
 		}
-		if d.field == DataField && d.state == inFrame && d.dynamic {
-			until := w.To
-			if i < len(tog) {
-				until = tog[i]
-			}
-			if d.dataRun(level, until) {
-				continue
-			}
+		until := w.To
+		if i < len(tog) {
+			until = tog[i]
+		}
+		if d.state == integrating && !level {
+			d.skip(until)
+			continue
+		}
+		if d.field == DataField && d.state == inFrame && d.dynamic && d.dataRun(level, until) {
+			continue
 		}
 		d.sample(level, out)
 	}
-	d.level = level
+}
+
+// skip passes over the samples of a dominant line before the time until, a
+// second of them at most, while waiting for the bus to be idle: however long a
+// line is held, it costs next to nothing.
+func (d *Decoder) skip(until quantity.Time) {
+	span := int64(min(until, d.next+quantity.Second)-d.base)*1000 - d.bitStart - d.phase.sample
+	d.bitStart += ((max(span, 1)-1)/d.phase.bit + 1) * d.phase.bit
+	d.quiet, d.last, d.synced = 0, false, false
+	d.rebase()
+	d.plan()
+}
+
+// rebase keeps the numbers small where the bus is quiet for long.
+func (d *Decoder) rebase() {
+	if d.bitStart > 1e15 {
+		d.base += quantity.Time(d.bitStart / 1000)
+		d.bitStart %= 1000
+	}
 }
 
 // dataRun takes the samples of one level before the time until at once, inside
@@ -305,11 +324,7 @@ func (d *Decoder) sample(recessive bool, out record.Sink) {
 	} else {
 		d.bitStart += p.bit
 	}
-	if d.bitStart > 1e15 {
-		// Keep the numbers small while the bus is quiet.
-		d.base += quantity.Time(d.bitStart / 1000)
-		d.bitStart %= 1000
-	}
+	d.rebase()
 	d.plan()
 }
 

@@ -402,7 +402,7 @@ func (p *Port) Info() link.Info {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	return link.Info{
-		Port: p.cfg.Path, Role: "mcu", Resolution: Resolution, Marks: markKinds,
+		Port: p.cfg.Path, Role: "MCU", Resolution: Resolution, Marks: markKinds,
 		Open: p.h != nil, Problem: p.problem, Findings: append([]finding.Finding(nil), p.findings...),
 	}
 }
