@@ -53,11 +53,11 @@ func One(ctx context.Context, s link.Session, l *bench.Link, c check.Check) (che
 
 // watch looks for the expected bytes in what comes by itself.
 func watch(ctx context.Context, s link.Session, l *bench.Link, c check.Check, r *check.Result) error {
-	start := s.Now()
+	start, late := s.Now(), s.Info(l.Index).Resolution
 	found := -1
 	var seen []check.Char
 	err := s.Wait(ctx, start+c.Within, func(snap *capture.Snapshot) bool {
-		seen = received(snap, l.Index, start)
+		seen = received(snap, l.Index, start, start+c.Within+late)
 		found = check.Find(c.Expect, seen)
 		return found >= 0
 	})
@@ -110,9 +110,9 @@ func exchange(ctx context.Context, s link.Session, l *bench.Link, c check.Check,
 		return nil
 	}
 	var seen []check.Char
-	deadline := end + c.Within
+	deadline, late := end+c.Within, s.Info(l.Index).Resolution
 	collect := func(snap *capture.Snapshot) bool {
-		seen = received(snap, l.Index, from)
+		seen = received(snap, l.Index, from, deadline+late)
 		return len(seen) >= len(c.Expect)
 	}
 	if err = s.Wait(ctx, deadline, collect); err != nil {
@@ -171,7 +171,10 @@ func runs(snap *capture.Snapshot, l uint16, from quantity.Time, sender record.En
 	}
 }
 
-func received(snap *capture.Snapshot, l uint16, from quantity.Time) []check.Char {
+// received gives the characters from the device that began after the time from
+// and were complete by the time until: what came later came too late, even if
+// it is seen when the verdict is made.
+func received(snap *capture.Snapshot, l uint16, from, until quantity.Time) []check.Char {
 	var out []check.Char
 	runs(snap, l, from, record.Device, []record.End{record.MCU}, func(r *record.Record) {
 		for i := range r.Len() {
@@ -180,7 +183,7 @@ func received(snap *capture.Snapshot, l uint16, from quantity.Time) []check.Char
 				start = r.Start + r.Offsets[i]
 				end = start + r.Each
 			}
-			if start >= from {
+			if start >= from && end <= until {
 				out = append(out, check.Char{Byte: byte(r.Char(i)), Flags: r.FlagsAt(i), End: end})
 			}
 		}

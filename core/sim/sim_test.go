@@ -274,6 +274,15 @@ func TestChecks(t *testing.T) {
 			assert.True(t, r.Simulated)
 		}
 	}
+	// An answer after the time is none, though the capture holds it later.
+	lower := b.Link("lower-gauge")
+	short := lower.Checks[0]
+	short.Within = 3 * quantity.Millisecond
+	r, err := prove.One(context.Background(), h, lower, short)
+	require.NoError(t, err)
+	assert.False(t, r.Pass)
+	assert.Less(t, len(r.Seen), 6)
+	h.World.RunTo(h.Now() + quantity.Second)
 	set(t, b, "8N1", "links", "lower-gauge", "mcu", "frame")
 	require.NoError(t, h.World.Apply(b))
 	rs, err := prove.Link(context.Background(), h, b.Link("lower-gauge"))
