@@ -46,7 +46,7 @@ var allowed = map[string]string{
 	"core/capture/pcapng": "core/capture core/quantity core/record",
 	"core/dialogue":       "core/capture core/quantity core/record",
 	"core/link":           "core/capture core/finding core/quantity",
-	"core/link/tty":       "core/bus/uart core/capture core/finding core/link core/quantity core/record",
+	"core/link/tty":       "core/bus/uart core/capture core/finding core/guard core/link core/quantity core/record",
 	"core/sim":            "core/bench core/bus/uart core/capture core/device core/link core/quantity core/record core/wire",
 	"core/session":        "core/bench core/capture core/guard core/link core/link/tty core/quantity core/sim",
 	"core/picture":        "core/bench core/bus/uart core/quantity core/record core/safe core/scene",

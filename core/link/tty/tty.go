@@ -13,6 +13,7 @@ import (
 	"gavrix/core/bus/uart"
 	"gavrix/core/capture"
 	"gavrix/core/finding"
+	"gavrix/core/guard"
 	"gavrix/core/link"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
@@ -211,14 +212,14 @@ func (p *Port) closing() bool {
 func (p *Port) say(err error) {
 	p.mu.Lock()
 	known := p.problem == err.Error()
-	p.problem = err.Error()
-	p.findings = nil
+	wasOpen := p.h != nil
+	p.h, p.problem, p.findings = nil, err.Error(), nil
 	var pr *Problem
 	if errors.As(err, &pr) {
 		p.findings = []finding.Finding{{Severity: finding.Error, Code: pr.Code, Where: finding.Place{Link: p.cfg.Path}, Seen: pr.Seen, Change: pr.Change}}
 	}
 	p.mu.Unlock()
-	if !known && !p.hadPort {
+	if wasOpen || !known && !p.hadPort {
 		p.note(record.Lost, err.Error())
 		p.hadPort = true
 		p.lostAt = p.Now()
@@ -274,6 +275,7 @@ func (p *Port) use(h handle) {
 	end := make(chan struct{})
 	var workers sync.WaitGroup
 	workers.Go(func() {
+		defer guard.Recover()
 		for {
 			buf := make([]byte, 4096)
 			n, err := h.Read(buf)
@@ -288,6 +290,7 @@ func (p *Port) use(h handle) {
 		}
 	})
 	workers.Go(func() {
+		defer guard.Recover()
 		for {
 			select {
 			case <-end:

@@ -138,6 +138,31 @@ func TestUnplugAndReturnUnderAnotherName(t *testing.T) {
 	second.Close()
 }
 
+// TestSettingsThatAreRefused: a port that was open and can't be opened with
+// other settings is not open, and says why; with good ones it goes on.
+func TestSettingsThatAreRefused(t *testing.T) {
+	master, slave, err := pty.Open()
+	require.NoError(t, err)
+	defer master.Close()
+	defer slave.Close()
+	store := newStore()
+	good := cfg(slave.Name())
+	p := New(good, store, 0, time.Now())
+	go p.Run()
+	defer p.Close()
+	eventually(t, "open", func() bool { return p.Info().Open })
+	bad := good
+	bad.Frame.Data = 9
+	p.Configure(bad)
+	eventually(t, "refused", func() bool { return !p.Info().Open })
+	assert.Contains(t, p.Info().Problem, "5 to 8 data bits")
+	assert.Error(t, p.Send([]byte("x")))
+	p.Configure(good)
+	eventually(t, "open again", func() bool { return p.Info().Open })
+	_, kinds := received(store)
+	assert.Equal(t, []record.Kind{record.Opened, record.Lost, record.Gap, record.Returned}, kinds)
+}
+
 func TestPortsThatCannotBeUsed(t *testing.T) {
 	master, slave, err := pty.Open()
 	require.NoError(t, err)
