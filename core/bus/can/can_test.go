@@ -335,7 +335,7 @@ func TestLengthCodes(t *testing.T) {
 	for _, bad := range []Frame{{ID: 0x800}, {ID: 1 << 29, Extended: true}, {Remote: true, FD: true}, {Switched: true}, {Data: make([]byte, 9)}, {FD: true, Data: make([]byte, 9)}, {DLC: 16}} {
 		assert.Error(t, bad.Check(), fmt.Sprintf("%+v", bad))
 	}
-	for _, bad := range []Timing{{}, {Nominal: Phase{1000, 2, 0}}, UsualTiming(0, 0)} {
+	for _, bad := range []Timing{{}, {Nominal: Phase{Bit: 1000, Sample: 2}}, UsualTiming(0, 0)} {
 		assert.Error(t, bad.Check())
 	}
 	assert.NoError(t, timing.Check())

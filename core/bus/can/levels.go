@@ -12,6 +12,10 @@ type Phase struct {
 	Bit    quantity.Period
 	Sample float64 // sample point, as a share of the bit
 	Jump   float64 // synchronisation jump width, as a share of the bit
+	// Quanta is the number of time quanta a bit: a node notices edges only
+	// from quantum to quantum, and its sample point and jump width are whole
+	// quanta. With 0 the node is ideal and sees an edge when it happens.
+	Quanta int
 }
 
 // Timing is the bit timing of a node: nominal, and of the data phase of frames
@@ -23,7 +27,7 @@ type Timing struct {
 // UsualTiming gives a timing with the sample point at 80 % and a jump width of
 // 10 % in both phases. The data rate may be 0 where there is none.
 func UsualTiming(rate, data quantity.Rate) Timing {
-	t := Timing{Nominal: Phase{quantity.PeriodOf(rate), 0.8, 0.1}}
+	t := Timing{Nominal: Phase{Bit: quantity.PeriodOf(rate), Sample: 0.8, Jump: 0.1}}
 	t.Data = t.Nominal
 	if data > 0 {
 		t.Data.Bit = quantity.PeriodOf(data)
