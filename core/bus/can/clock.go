@@ -14,13 +14,13 @@ type bitClock struct {
 // ticks are a Phase in femtoseconds.
 type ticks struct {
 	bit, sample, jump int64
-	quantum           int64 // 0: edges are seen when they happen
-	perBit            float64
+	quantum           int64   // 0: edges are seen when they happen
+	perHalf           float64 // 1/(2·bit)
 }
 
 func ticksOf(p Phase) ticks {
 	bit := float64(p.Bit)
-	t := ticks{bit: int64(p.Bit), sample: int64(p.Sample * bit), jump: int64(p.Jump * bit), perBit: 1 / max(bit, 1)}
+	t := ticks{bit: int64(p.Bit), sample: int64(p.Sample * bit), jump: int64(p.Jump * bit)}
 	if p.Quanta > 0 {
 		q := int64(p.Quanta)
 		t.quantum = max(int64(p.Bit)/q, 1)
@@ -28,6 +28,7 @@ func ticksOf(p Phase) ticks {
 		t.sample = t.quantum * int64(p.Sample*float64(q)+0.5)
 		t.jump = t.quantum * int64(p.Jump*float64(q)+0.5)
 	}
+	t.perHalf = 0.5 / float64(max(t.bit, 1))
 	return t
 }
 
@@ -55,27 +56,28 @@ func (c *bitClock) end() quantity.Time { return c.time(c.at + c.phase.bit) }
 // next is the time of the next sample.
 func (c *bitClock) next() quantity.Time { return c.time(c.at + c.phase.sample) }
 
-// samplesBefore counts the samples before the time t, up to a few million.
+// far is how far ahead of its base a clock looks. No frame is as long.
+const far = quantity.Second
+
+// samplesBefore counts the samples before the time t, those of the next
+// second at most.
 func (c *bitClock) samplesBefore(t quantity.Time) int {
-	t = min(t, c.base+1000*quantity.Second)
-	span := int64(t-c.base)*1000 - c.at - c.phase.sample
+	span := int64(min(t-c.base, far))*1000 - c.at - c.phase.sample
 	if span <= 0 {
 		return 0
 	}
-	// The product may miss by one next to a whole number.
-	n := int64(float64(span) * c.phase.perBit)
-	if rest := span - n*c.phase.bit; rest > 0 {
-		n++
-	} else if rest <= -c.phase.bit {
-		n--
-	}
-	return int(n)
+	return samples(span, c.phase.perHalf)
 }
+
+// samples counts the samples in a span of femtoseconds, a second at most, that
+// begins at one. Twice the span less one is never as near to a multiple of a
+// bit as the product can be wrong.
+func samples(span int64, perHalf float64) int { return int(float64(2*span-1)*perHalf) + 1 }
 
 // advance goes on by n bits.
 func (c *bitClock) advance(n int) {
 	c.at += int64(n) * c.phase.bit
-	if c.at > 1e15 {
+	if c.at > 1e14 {
 		// Keep the numbers small where the bus is quiet for long.
 		c.base += quantity.Time(c.at / 1000)
 		c.at %= 1000
@@ -93,13 +95,18 @@ func (c *bitClock) cross(to *ticks) {
 func (c *bitClock) seen(t quantity.Time) int64 {
 	d := int64(t-c.base)*1000 - c.at
 	if q := c.phase.quantum; q > 0 {
-		if rest := d % q; rest > 0 {
-			d += q - rest
-		} else {
-			d -= rest
-		}
+		return nextQuantum(d, q)
 	}
 	return d
+}
+
+// nextQuantum rounds up to a multiple of q.
+func nextQuantum(d, q int64) int64 {
+	rest := d % q
+	if rest > 0 {
+		return d + q - rest
+	}
+	return d - rest
 }
 
 // resync moves the present bit towards an edge at the time t, by at most the

@@ -130,6 +130,7 @@ type crc struct {
 	width uint
 	poly  uint32
 	value uint32
+	table *[256]uint32
 }
 
 // The polynomials, without their highest term.
@@ -147,14 +148,18 @@ func (c *crc) add(bit bool) {
 	}
 }
 
-// byte takes eight bits at once, with the table of the polynomial.
-func (c *crc) byte(t *[256]uint32, b byte) {
-	top := byte(c.value>>(c.width-8)) ^ b
-	c.value = (c.value<<8 ^ t[top]) & (1<<c.width - 1)
+// bytes takes the n highest bytes of a word, with the table of the polynomial.
+func (c *crc) bytes(w uint64, n int) {
+	t, v, down := c.table, c.value, c.width-8
+	for range n {
+		v = v<<8 ^ t[byte(v>>down)^byte(w>>56)]
+		w <<= 8
+	}
+	c.value = v & (1<<c.width - 1)
 }
 
-// tables hold, for each polynomial, the check sequence of each byte.
-var tables = map[uint32]*[256]uint32{poly15: table(15, poly15), poly17: table(17, poly17), poly21: table(21, poly21)}
+// The check sequences of each byte.
+var table15, table17, table21 = table(15, poly15), table(17, poly17), table(21, poly21)
 
 func table(width uint, poly uint32) *[256]uint32 {
 	var t [256]uint32
@@ -168,14 +173,12 @@ func table(width uint, poly uint32) *[256]uint32 {
 	return &t
 }
 
-func tableOf(c *crc) *[256]uint32 { return tables[c.poly] }
-
-func crc15() crc { return crc{15, poly15, 0} }
+func crc15() crc { return crc{15, poly15, 0, table15} }
 
 // The flexible data rate format starts its check sequences with the top bit
 // set, so that leading dominant bits count.
-func crc17() crc { return crc{17, poly17, 1 << 16} }
-func crc21() crc { return crc{21, poly21, 1 << 20} }
+func crc17() crc { return crc{17, poly17, 1 << 16, table17} }
+func crc21() crc { return crc{21, poly21, 1 << 20, table21} }
 
 // grey gives a number below 8 in Gray code, and its even parity.
 func grey(n int) (code int, parity bool) {

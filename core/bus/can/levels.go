@@ -41,6 +41,8 @@ func (t Timing) Check() error {
 		switch {
 		case p.Bit <= 0:
 			return fmt.Errorf("no bit rate is given")
+		case p.Bit > quantity.PeriodOf(quantity.Kilobaud):
+			return fmt.Errorf("bit rate %s: at least 1 kbit/s", p.Bit.Rate().Round(4))
 		case !(p.Sample > 0.3 && p.Sample < 1):
 			return fmt.Errorf("sample point %.1f %%: expected 30 to 100 %%", 100*p.Sample)
 		case !(p.Jump >= 0 && p.Jump <= 1-p.Sample+1e-9):

@@ -1,6 +1,8 @@
 package can
 
 import (
+	"encoding/binary"
+
 	"gavrix/core/record"
 )
 
@@ -43,17 +45,18 @@ type reader struct {
 	stage stage
 	have  int // bits so far, stuff bits left out
 	need  int // the number of bits at which something is to be decided
-	total int // bits so far, stuff bits counted
 
 	run   int
 	prev  bool
 	count int // dynamic stuff bits
 
-	length   int // data bytes
-	dataAt   int // place of the first data bit
-	tail     int // bits behind the check sequence
+	classic  bool // known not to be of the flexible data rate format
+	length   int  // data bytes
+	dataAt   int  // place of the first data bit
+	tail     int  // bits behind the check sequence
 	silent   bool // the acknowledge slot itself was recessive
-	position int // bits until the next fixed stuff bit
+	position int  // bits until the next fixed stuff bit
+	extra    int  // fixed stuff bits, and the second bit of an acknowledge slot
 	value    uint32
 	check    uint32
 	width    int
@@ -70,10 +73,10 @@ type reader struct {
 
 // start makes the reader ready for the start of frame.
 func (p *reader) start() {
-	p.f = Frame{}
-	p.stage, p.have, p.need, p.total = stuffed, 0, 1, 0
+	p.f, p.classic = Frame{}, false
+	p.stage, p.have, p.need = stuffed, 0, 1
 	p.run, p.prev, p.count = 0, true, 0
-	p.length, p.dataAt, p.tail, p.position, p.value = 0, 0, 0, 0, 0
+	p.length, p.dataAt, p.tail, p.position, p.extra, p.value = 0, 0, 0, 0, 0, 0
 	p.check, p.width = 0, 0
 	p.badCheck, p.acknowledged, p.late, p.silent = false, false, false, false
 	p.fault, p.name = 0, ""
@@ -89,12 +92,11 @@ func (p *reader) bits(r bool, n int) (used int, e event) {
 		case stuffed:
 			if p.run == 5 {
 				used++
-				p.total++
+				p.count++
 				if r == p.prev {
 					return used, p.fail(record.Stuff, "stuff error")
 				}
 				p.prev, p.run = r, 1
-				p.count++
 				p.raw.add(r, 1)
 				continue
 			}
@@ -107,9 +109,10 @@ func (p *reader) bits(r bool, n int) (used int, e event) {
 				p.prev, p.run = r, m
 			}
 			p.plain.add(r, m)
-			p.raw.add(r, m)
+			if !p.classic {
+				p.raw.add(r, m)
+			}
 			p.have += m
-			p.total += m
 			used += m
 			if p.have == p.need {
 				if e := p.decide(r); e != nothing {
@@ -118,22 +121,19 @@ func (p *reader) bits(r bool, n int) (used int, e event) {
 			}
 		case trailing:
 			used++
-			p.total++
+			p.count++
 			if r == p.prev {
 				return used, p.fail(record.Stuff, "stuff error")
 			}
-			p.count++
 			p.stage = ending
 			return used, checked
 		case fixed:
 			used++
-			p.total++
 			if e := p.fixedBit(r); e != nothing {
 				return used, e
 			}
 		case ending:
 			used++
-			p.total++
 			p.have++
 			if e := p.end(r); e != nothing {
 				return used, e
@@ -207,6 +207,7 @@ func (p *reader) control(r bool, k int) event {
 			p.need++
 			return nothing
 		}
+		p.classic = true
 		p.need += 4 // the length code
 		if p.f.Extended {
 			p.need++ // behind a reserved bit
@@ -248,6 +249,7 @@ func (p *reader) control(r bool, k int) event {
 func (p *reader) fixedBit(r bool) event {
 	if p.position == 0 {
 		p.position = 4
+		p.extra++
 		if r == p.prev {
 			return p.fail(record.Form, "form error of a fixed stuff bit")
 		}
@@ -303,7 +305,7 @@ func (p *reader) end(r bool) event {
 	case 3:
 		if !r && p.f.FD && !p.late {
 			p.late, p.acknowledged = true, true
-			p.tail, p.have = 2, p.have-1
+			p.tail, p.have, p.extra = 2, p.have-1, p.extra+1
 			return nothing
 		}
 		if !r && p.silent {
@@ -333,6 +335,9 @@ func (p *reader) end(r bool) event {
 	}
 	return nothing
 }
+
+// total is the number of bits so far, stuff bits counted.
+func (p *reader) total() int { return p.have + p.count + p.extra }
 
 // part is a field with its length.
 type part struct {
@@ -382,10 +387,10 @@ func (p *reader) data(dst []byte) []byte {
 		return dst
 	}
 	n := min((p.have-p.dataAt)/8, p.length)
-	for i := range n {
-		dst = append(dst, p.plain.byteAt(p.dataAt+8*i))
+	for i := 0; i < n; i += 8 {
+		dst = binary.BigEndian.AppendUint64(dst, p.plain.from(p.dataAt+8*i))
 	}
-	return dst
+	return dst[:n]
 }
 
 // stream keeps the bits of a frame from its start on.
@@ -424,8 +429,8 @@ func (s *stream) last(k int) uint32 {
 	return uint32(v & (1<<k - 1))
 }
 
-// byteAt gives the eight bits from the place i on.
-func (s *stream) byteAt(i int) byte {
+// from gives the 64 bits from the place i on; what is not read yet is 0.
+func (s *stream) from(i int) uint64 {
 	at := func(w int) uint64 {
 		if w < s.full {
 			return s.words[w]
@@ -434,25 +439,19 @@ func (s *stream) byteAt(i int) byte {
 	}
 	w, k := i/64, i%64
 	v := at(w) << k
-	if k > 56 {
+	if k > 0 && w < s.full {
 		v |= at(w+1) >> (64 - k)
 	}
-	return byte(v >> 56)
+	return v
 }
 
 // over gives the check sequence of the bits so far.
 func (s *stream) over(c crc) uint32 {
-	t := tableOf(&c)
 	for i := range min(s.full, len(s.words)) {
-		for k := 56; k >= 0; k -= 8 {
-			c.byte(t, byte(s.words[i]>>k))
-		}
+		c.bytes(s.words[i], 8)
 	}
-	n := s.n
-	for ; n >= 8; n -= 8 {
-		c.byte(t, byte(s.word>>(n-8)))
-	}
-	for n--; n >= 0; n-- {
+	c.bytes(s.word<<(64-s.n), s.n/8)
+	for n := s.n%8 - 1; n >= 0; n-- {
 		c.add(s.word>>n&1 == 1)
 	}
 	return c.value
