@@ -60,3 +60,15 @@ type Kind struct {
 	// do, as documented in docs/formats.md.
 	Fields func(r *record.Record) map[string]any
 }
+
+// Node is one party on a bus whose lines all parties share: a line is high
+// only while nobody pulls it low.
+type Node interface {
+	// Step gives the node the levels that it sees on its lines from the time t
+	// on, in the order of the kind's roles. The node writes to release what it
+	// lets the lines be from t on (false: it pulls the line low) and returns
+	// the time at which it must be called again if no level changes before;
+	// quantity.Forever when only a change can matter to it. It is called with
+	// rising times, again with the same time where a level changes at it.
+	Step(t quantity.Time, high []bool, release []bool) (wake quantity.Time)
+}

@@ -100,7 +100,11 @@ func (d *Decoder) Feed(lines []wire.Window, out record.Sink) {
 		if !level && d.last && !d.synced {
 			// At most one edge between two samples, and only from recessive.
 			d.synced = true
-			c.resync(tog[i])
+			if d.state == inFrame && d.frame.formatEdge() {
+				c.at += c.seen(tog[i])
+			} else {
+				c.resync(tog[i])
+			}
 		}
 		i++
 	}
@@ -138,7 +142,11 @@ func (d *Decoder) edges(tog []quantity.Time, i int, level bool, out record.Sink)
 			if quantum > 0 {
 				e = nextQuantum(e, quantum)
 			}
-			at += min(max(e, -jump), jump)
+			j := jump
+			if !p.classic && p.formatEdge() {
+				j = bit
+			}
+			at += min(max(e, -j), j)
 		}
 	}
 	c.at, d.last, d.synced = at, last, synced

@@ -456,3 +456,9 @@ func (s *stream) over(c crc) uint32 {
 	}
 	return c.value
 }
+
+// formatEdge says whether the next bit is the one behind a recessive format
+// bit: receivers synchronise hard on its edge.
+func (p *reader) formatEdge() bool {
+	return p.f.FD && p.dataAt == 0 && (p.have == baseControl+1 && !p.f.Extended || p.have == extendedControl+1)
+}
