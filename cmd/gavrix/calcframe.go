@@ -23,6 +23,7 @@ type frameResult struct {
 	Plain    int     `json:"bits_without_stuffing"`
 	Stuffed  int     `json:"stuff_bits"`
 	AtMost   int     `json:"stuff_bits_at_most,omitempty"`
+	Padding  int     `json:"padding_bytes,omitempty"`
 	Check    string  `json:"check_sequence,omitempty"`
 	Wire     string  `json:"wire,omitempty"` // the bits, stuff bits in brackets
 	Duration float64 `json:"duration_us"`
@@ -58,6 +59,10 @@ func calcFrame() *cobra.Command {
 					return fmt.Errorf("--id: %q is no identifier in hex", id)
 				}
 				f.ID = uint32(n)
+				_, padding, _ := can.Code(len(bytes), fd)
+				if fd {
+					f.Data = append(f.Data, make([]byte, padding)...)
+				}
 				var dr quantity.Rate
 				if dataRate != "" {
 					if dr, err = quantity.ParseRate(dataRate); err != nil {
@@ -66,6 +71,10 @@ func calcFrame() *cobra.Command {
 				}
 				if out, err = canFrame(f, can.UsualTiming(r, dr)); err != nil {
 					return err
+				}
+				if padding > 0 {
+					out.Padding = padding
+					out.text = fmt.Sprintf("padded with %d bytes of 00 to a length of %d\n", padding, len(f.Data)) + out.text
 				}
 			case "uart":
 				f, err := uart.ParseFrame(frame)

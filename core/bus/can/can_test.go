@@ -1,6 +1,7 @@
 package can
 
 import (
+	"bytes"
 	"fmt"
 	"math/rand/v2"
 	"strings"
@@ -169,24 +170,69 @@ func TestCheckSequencesOfTheDigits(t *testing.T) {
 	assert.Equal(t, uint32(0x1323d8), run(crc21()))
 }
 
-// TestFixedStuffBits derives the end of an FD frame by hand: with a base
-// identifier of 555, no data and no rate switch nothing is stuffed before the
-// length code's four zeros, which follow the state indicator's zero and the
-// rate switch's zero: 1 (format) 0 (reserved) 0 0 | 0 0 0 0 makes five zeros
-// at the second zero of the length code, so one 1 is stuffed there.
-func TestFixedStuffBits(t *testing.T) {
-	b := Build(Frame{ID: 0x555, FD: true}, true)
-	assert.Equal(t, 1, b.Stuffed)
-	s := text(b)
-	// start, identifier 10101010101, remote 0, extension 0, format 1,
-	// reserved 0, switch 0, state 0, length 00[1]00
-	require.True(t, strings.HasPrefix(s, "0"+"10101010101"+"0"+"0"+"1"+"0"+"0"+"0"+"00[1]00"), s)
-	// One stuff bit: count 1 is 001 in Gray code, its parity 1. The fixed stuff
-	// bit before it is unlike the length's last 0.
-	rest := s[len("0"+"10101010101"+"0"+"0"+"1"+"0"+"0"+"0"+"00[1]00"):]
-	require.True(t, strings.HasPrefix(rest, "[1]"+"0011"+"[0]"), rest)
-	assert.Equal(t, 6, b.Fixed, "a 17-bit check sequence")
-	assert.Equal(t, 7, Build(Frame{FD: true, Data: make([]byte, 20)}, true).Fixed, "a 21-bit one")
+// TestFramesByHand holds complete frames that were written down by hand, field
+// by field, stuff bits in brackets. The check sequences are remainders of a long
+// division: of the bits from the start of frame to the end of the data, with
+// as many zeros behind them as the check sequence has bits.
+func TestFramesByHand(t *testing.T) {
+	data20 := append(bytes.Repeat([]byte{0x55}, 18), 0x00, 0xff)
+	for _, c := range []struct {
+		name  string
+		f     Frame
+		check uint32
+		wire  []string
+	}{
+		// Identifier 15555555: 10101010101 | 010101010101010101. The format bits,
+		// the remote bit and the length's first zeros make five in a row at the
+		// length's second zero. The dividend is 0 10101010101 11
+		// 010101010101010101 0 00 0001 10100101.
+		{"extended", Frame{ID: 0x15555555, Extended: true, Data: []byte{0xa5}, DLC: 1}, 0x1594, []string{
+			"0", "10101010101", "1", "1", "010101010101010101", "0", "0", "0", "00[1]01", "10100101", "001010110010100", "1", "0", "1", "1111111",
+		}},
+		// A remote frame has the length it asks for and no data: 0 00100100011
+		// 1 0 0 0011 is all that is divided. No five equal bits anywhere.
+		{"remote", Frame{ID: 0x123, Remote: true, DLC: 3}, 0x10af, []string{
+			"0", "00100100011", "1", "0", "0", "0011", "001000010101111", "1", "0", "1", "1111111",
+		}},
+		// Identifier 00F80FF0: 00000111110 | 000000111111110000. The start's zero
+		// and the identifier's first four are five: 1 stuffed. It is not one of
+		// the five ones that follow the fifth zero: behind the 1 comes 0, then
+		// 11111, then a stuffed 0 before the identifier's last 0. The same in the
+		// second part, behind the two ones between the parts. Remote 1, then
+		// zeros: 1 stuffed at the fifth, in the length.
+		{"extended remote", Frame{ID: 0x00f80ff0, Extended: true, Remote: true}, 0x09e2, []string{
+			"0", "0000[1]011111[0]0", "1", "1", "00000[1]011111[0]1110000", "1", "0", "0", "000[1]0", "000100111100010", "1", "0", "1", "1111111",
+		}},
+		// Nothing is stuffed before the zeros of switch, state and length: with
+		// the reserved bit five at the length's second. One stuff bit: its count
+		// is 001 in Gray code, parity 1. The fixed bits are each unlike the bit
+		// before. Divided is the start with all stuff bits of the first kind and
+		// the stuff count, the first 17 bits of it changed by the start value
+		// 10000000000000000: 0 10101010101 0 0 1 0 0 0 00100 0011.
+		{"fd", Frame{ID: 0x555, FD: true}, 0x05e0f, []string{
+			"0", "10101010101", "0", "0", "1", "0", "0", "0", "00[1]00", "[1]0011", "[0]0010[1]1111[0]0000[1]0111[0]1", "1", "0", "1", "1111111",
+		}},
+		// No stuff bit at all: count 000, parity 0.
+		{"fd extended, switched", Frame{ID: 0x0aaaaaaa, Extended: true, FD: true, Switched: true, Data: []byte{0x12, 0x48}, DLC: 2}, 0x1002c, []string{
+			"0", "01010101010", "1", "1", "101010101010101010", "0", "1", "0", "1", "0", "0010", "0001001001001000",
+			"[1]0000", "[1]1000[1]0000[1]0001[0]0110[1]0", "1", "0", "1", "1111111",
+		}},
+		// 20 bytes: length code 1011, and the check sequence of 21 bits. The last
+		// two bytes, 00 and FF, hold the two stuff bits: 01 and then eight zeros,
+		// a 1 behind five of them; three zeros, then eight ones, a 0 behind five.
+		// Count 2 is 011 in Gray code, parity 0.
+		{"fd, 20 bytes, error passive", Frame{ID: 0x3c7, FD: true, Switched: true, Passive: true, Data: data20, DLC: 11}, 0x1aef9d, []string{
+			"0", "01111000111", "0", "0", "1", "0", "1", "1", "1011", strings.Repeat("01010101", 18), "00000[1]000", "11111[0]111",
+			"[0]0110", "[1]1101[0]0111[0]0111[0]1100[1]1110[1]1", "1", "0", "1", "1111111",
+		}},
+	} {
+		require.NoError(t, c.f.Check())
+		b := Build(c.f, true)
+		assert.Equal(t, c.check, b.Check, c.name)
+		assert.Equal(t, strings.Join(c.wire, ""), text(b), c.name)
+	}
+	assert.Equal(t, 6, Build(Frame{ID: 0x555, FD: true}, true).Fixed, "a 17-bit check sequence")
+	assert.Equal(t, 7, Build(Frame{FD: true, Data: data20}, true).Fixed, "a 21-bit one")
 }
 
 func TestStuffBitsNeverExceedTheBound(t *testing.T) {
@@ -194,22 +240,16 @@ func TestStuffBitsNeverExceedTheBound(t *testing.T) {
 		f := anyFrame(rt)
 		require.LessOrEqual(rt, Build(f, true).Stuffed, MostStuffBits(f))
 	})
-	// By brute force, all base identifiers with no data and with one byte.
-	for _, n := range []int{0, 1} {
-		most := 0
-		for id := range uint32(0x800) {
-			for v := range 256 {
-				f := Frame{ID: id}
-				if n == 1 {
-					f.Data = []byte{byte(v)}
-				} else if v > 0 {
-					break
+	// Every length code, with the data that stuffs most.
+	for code := range 16 {
+		for _, fill := range []byte{0x00, 0xff, 0x3c, 0x78, 0xf0, 0xe1, 0xc3, 0x87, 0x0f, 0x1e} {
+			for _, fd := range []bool{false, true} {
+				for _, id := range []uint32{0, 0x7ff, 0x1e1, 0x60f} {
+					f := Frame{ID: id, FD: fd, Data: bytes.Repeat([]byte{fill}, Length(code, fd)), DLC: code}
+					require.LessOrEqual(t, Build(f, true).Stuffed, MostStuffBits(f))
 				}
-				most = max(most, Build(f, true).Stuffed)
 			}
 		}
-		assert.LessOrEqual(t, most, MostStuffBits(Frame{Data: make([]byte, n)}), "%d bytes", n)
-		assert.GreaterOrEqual(t, most, MostStuffBits(Frame{Data: make([]byte, n)})-3, "%d bytes: the bound is near", n)
 	}
 	// 12 messages of 8 bytes every 10 ms at 250 kbit/s: 111 bits with the gap
 	// without stuffing, at most 135.
@@ -217,6 +257,95 @@ func TestStuffBitsNeverExceedTheBound(t *testing.T) {
 	plain := len(Build(f, true).Bits) - Build(f, true).Stuffed + 3
 	assert.Equal(t, 111, plain)
 	assert.Equal(t, 135, plain+MostStuffBits(f))
+}
+
+// countStuff counts the stuff bits of the n lowest bits of w, the highest
+// first, in the plainest way; also one that is due behind the last of them, if
+// so wanted.
+func countStuff(w uint64, n int, behind bool) int {
+	count, run, last := 0, 0, uint64(2)
+	for n--; n >= 0; n-- {
+		if run == 5 {
+			count++
+			last, run = 1-last, 1
+		}
+		if b := w >> n & 1; b == last {
+			run++
+		} else {
+			last, run = b, 1
+		}
+	}
+	if run == 5 && behind {
+		count++
+	}
+	return count
+}
+
+// remainder15 divides the n lowest bits of w with fifteen zeros behind them.
+func remainder15(w uint64, n int) uint64 {
+	w <<= 15
+	for i := n + 14; i >= 15; i-- {
+		if w>>i&1 == 1 {
+			w ^= (1<<15 | 0x4599) << (i - 15)
+		}
+	}
+	return w
+}
+
+// TestTheShortestFramesByBruteForce tries every base frame with no data and
+// with one byte: the most stuff bits are what MostStuffBits says, exactly, and
+// each frame has as many as Build gives it.
+func TestTheShortestFramesByBruteForce(t *testing.T) {
+	rng := rand.New(rand.NewPCG(5, 5))
+	for n := range 2 {
+		for _, fd := range []bool{false, true} {
+			most := 0
+			for id := range uint64(0x800) {
+				for v := range uint64(1) << (8 * n) {
+					for k := range uint64(8) {
+						f := Frame{ID: uint32(id), FD: fd, DLC: n}
+						if n == 1 {
+							f.Data = []byte{byte(v)}
+						}
+						var w uint64
+						size := 19 + 8*n
+						if fd {
+							// Start, identifier, 0 0 1 0, switch and state, length, data. A stuff
+							// bit that is due behind them is the fixed one.
+							if k > 3 {
+								break
+							}
+							f.Switched, f.Passive = k&2 != 0, k&1 != 0
+							w = (id<<4|2)<<6 | k<<4 | uint64(n)
+							size += 3
+						} else {
+							w = id<<7 | uint64(n)
+							if n == 0 && k > 0 {
+								f.Remote, f.DLC = true, int(k)
+								w = id<<7 | 1<<6 | k
+							} else if k > 0 {
+								break
+							}
+						}
+						w = w<<(8*n) | v
+						count := 0
+						if fd {
+							count = countStuff(w, size, false)
+						} else {
+							count = countStuff(w<<15|remainder15(w, size), size+15, true)
+						}
+						most = max(most, count)
+						if n == 0 || rng.IntN(100) == 0 {
+							if built := Build(f, true).Stuffed; built != count {
+								t.Fatalf("%+v: %d stuff bits, by brute force %d", f, built, count)
+							}
+						}
+					}
+				}
+			}
+			assert.Equal(t, most, MostStuffBits(Frame{FD: fd, Data: make([]byte, n)}), "fd %v, %d bytes", fd, n)
+		}
+	}
 }
 
 func TestErrorsAreNamed(t *testing.T) {

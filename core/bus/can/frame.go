@@ -349,9 +349,17 @@ func (w *builder) fdCheck(n int) {
 	w.closed = true
 }
 
-// MostStuffBits bounds the dynamic stuff bits of a frame with n data bytes:
-// after the first one, four more bits can each time bring the next.
+// MostStuffBits bounds the dynamic stuff bits of a frame with as many data
+// bytes: after the first one, four more bits can each time bring the next. Not
+// every such pattern has a fitting check sequence; for base frames with no data
+// and with one byte the bound is exact, from trying all of them.
 func MostStuffBits(f Frame) int {
+	if !f.Extended && len(f.Data) < 2 {
+		if f.FD {
+			return [...]int{4, 5}[len(f.Data)]
+		}
+		return [...]int{6, 7}[len(f.Data)]
+	}
 	stuffed := 1 + 11 + 1 + 1 + 1 + 4 + 8*len(f.Data)
 	if f.Extended {
 		stuffed += 20

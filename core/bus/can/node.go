@@ -91,6 +91,9 @@ type Node struct {
 	ListenOnly bool
 	// OneShot: a frame that fails or loses arbitration is not sent again.
 	OneShot bool
+	// Classic: the node knows nothing of the flexible data rate format, and
+	// takes its frames for form errors.
+	Classic bool
 	// StayOff: once bus off, the node waits for Restart.
 	StayOff bool
 	// OnEvent, if set, is told what the node notices.
@@ -365,6 +368,10 @@ func (n *Node) bit(r bool) {
 	}
 	if n.sending {
 		n.sent(r, sent, e, p.late && !late)
+		return
+	}
+	if n.Classic && p.f.FD {
+		n.fail(FormError, false)
 		return
 	}
 	switch e {

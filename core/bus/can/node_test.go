@@ -470,3 +470,21 @@ func TestOneShot(t *testing.T) {
 	assert.Len(t, w.of(0, Dropped), 1)
 	assert.Zero(t, a.Queued())
 }
+
+// TestOlderNode: a node without the flexible data rate format answers its
+// frames with error flags, and hears the others.
+func TestOlderNode(t *testing.T) {
+	a, b, old := node(0), node(0), node(0)
+	old.Classic = true
+	w := newWorld(a, b, old)
+	w.settle()
+	a.Send(Frame{ID: 0x100, FD: true, Data: make([]byte, 12), DLC: 9})
+	w.run(300)
+	require.NotEmpty(t, w.of(2, Failed))
+	assert.Equal(t, FormError, w.of(2, Failed)[0].Error)
+	assert.Equal(t, FDBit, w.of(2, Failed)[0].Field)
+	assert.Empty(t, w.of(1, Received))
+	b.Send(frame(0x50, 1))
+	w.run(400)
+	assert.Len(t, w.of(2, Received), 1, "a frame of the older kind comes through in between")
+}
