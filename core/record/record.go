@@ -100,11 +100,13 @@ const (
 	NotAcknowledged                   // can: nobody acknowledged
 	ErrorFlag                         // can: an error flag without a fault before it: a bit error, or a node's local error
 	Overload                          // can: an overload flag
+	Stuck                             // i2c: a line was held low for too long
+	Stretched                         // i2c: the clock was held low for longer than the limit
 )
 
 var flagNames = []string{
 	"framing", "parity", "break", "noise", "overrun", "parity or framing", "glitch", "floating line",
-	"released inside a word", "no stop", "stop inside a byte", "stuff", "form", "check sequence", "not acknowledged", "error flag", "overload",
+	"released inside a word", "no stop", "stop inside a byte", "stuff", "form", "check sequence", "not acknowledged", "error flag", "overload", "bus stuck", "clock stretched too long",
 }
 
 // Names gives the names of the raised marks.

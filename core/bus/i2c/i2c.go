@@ -8,7 +8,6 @@ import (
 
 	"gavrix/core/quantity"
 	"gavrix/core/record"
-	"gavrix/core/wire"
 )
 
 // Byte is one byte on the bus with its acknowledge.
@@ -76,149 +75,13 @@ func Encode(start, bit quantity.Time, bytes []Byte, stop bool) (clock, data []qu
 // counted: nine bits a byte, start and stop one bit each.
 func Duration(bit quantity.Time, n int) quantity.Time { return bit * quantity.Time(9*n+2) }
 
-// Decoder decodes a bus. Its lines are clock and data, in this order.
-type Decoder struct {
-	rec     record.Record
-	clock   bool // level
-	data    bool
-	active  bool // inside a transaction
-	n       int  // bits of the byte so far
-	shift   uint16
-	byteAt  quantity.Time
-	address bool // the next byte follows a start
-}
-
-// NewDecoder gives a decoder for the link.
-func NewDecoder(link uint16) *Decoder {
-	d := &Decoder{clock: true, data: true}
-	d.rec = record.Record{Kind: record.Transaction, Link: link, From: record.MCU, Seen: record.Tap, Origin: record.FromLevels}
-	return d
-}
-
-// Feed implements bus.Decoder. Where both lines change at one time, data is
-// taken to change while the clock is low, as it must.
-func (d *Decoder) Feed(lines []wire.Window, out record.Sink) {
-	clock, data := lines[0].Toggles, lines[1].Toggles
-	d.clock, d.data = lines[0].High, lines[1].High
-	k := 0
-	for _, t := range clock {
-		if d.clock {
-			// Up to the fall, a change of data is a start or a stop.
-			for k < len(data) && data[k] < t {
-				d.condition(data[k], out)
-				k++
-			}
-			d.clock = false
-			continue
-		}
-		for k < len(data) && data[k] <= t {
-			d.data = !d.data
-			k++
-		}
-		d.clock = true
-		if d.active {
-			d.bit(t)
-		}
-	}
-	for ; k < len(data); k++ {
-		if d.clock {
-			d.condition(data[k], out)
-		} else {
-			d.data = !d.data
-		}
-	}
-}
-
-// condition is a change of data while the clock is high.
-func (d *Decoder) condition(t quantity.Time, out record.Sink) {
-	d.data = !d.data
-	if d.data {
-		if d.active {
-			d.stop(t, out)
-		}
-		return
-	}
-	if !d.active {
-		d.rec.Start = t
-	} else {
-		d.unfinished()
-	}
-	d.active, d.address = true, true
-	d.n, d.shift = 0, 0
-}
-
-// unfinished notes the bits of a byte that a start or a stop cut off. One bit
-// is normal: the clock must rise before the condition.
-func (d *Decoder) unfinished() {
-	if d.n > 1 {
-		d.rec.Marks = append(d.rec.Marks, record.Mark{Index: len(d.rec.Data), Flags: record.StopInByte})
-		d.rec.Text = fmt.Sprintf("%d bits cut off: %0*b", d.n-1, d.n-1, d.shift>>1)
-	}
-}
-
-func (d *Decoder) bit(t quantity.Time) {
-	if d.n == 0 {
-		d.byteAt = t
-	}
-	v := uint16(0)
-	if d.data {
-		v = 1
-	}
-	d.shift = d.shift<<1 | v
-	if d.n++; d.n < 9 {
-		return
-	}
-	var back byte
-	if v == 0 {
-		back |= record.Acked
-	}
-	if d.address {
-		back |= record.Addressing
-	}
-	d.rec.Data = append(d.rec.Data, byte(d.shift>>1))
-	d.rec.Back = append(d.rec.Back, back)
-	d.rec.Offsets = append(d.rec.Offsets, d.byteAt-d.rec.Start)
-	d.address = false
-	d.n, d.shift = 0, 0
-}
-
-func (d *Decoder) stop(t quantity.Time, out record.Sink) {
-	d.unfinished()
-	d.rec.Attr = record.Stopped
-	d.put(t, out)
-}
-
-func (d *Decoder) put(t quantity.Time, out record.Sink) {
-	d.rec.End = t
-	out.Put(&d.rec)
-	d.active, d.n, d.shift = false, 0, 0
-	d.rec.Attr, d.rec.Text = 0, ""
-	d.rec.Data, d.rec.Back, d.rec.Offsets, d.rec.Marks = d.rec.Data[:0], d.rec.Back[:0], d.rec.Offsets[:0], d.rec.Marks[:0]
-}
-
-// Wake implements bus.Decoder: silence says nothing on this bus.
-func (d *Decoder) Wake() quantity.Time { return quantity.Forever }
-
-// Flush implements bus.Decoder: a transaction without its stop is put out,
-// marked.
-func (d *Decoder) Flush(out record.Sink) {
-	if !d.active {
-		return
-	}
-	end := d.rec.Start
-	if n := len(d.rec.Offsets); n > 0 {
-		end += d.rec.Offsets[n-1]
-	}
-	d.rec.Marks = append(d.rec.Marks, record.Mark{Index: len(d.rec.Data), Flags: record.NoStop})
-	d.put(end, out)
-}
-
 // Part is what follows one start: an address and the bytes that went one way.
 type Part struct {
 	Address int // 7-bit, or 10-bit with Ten
 	Ten     bool
 	Read    bool
 	Acked   bool // the address was acknowledged
+	Fast    bool // behind the code of high-speed mode
 	Data    []byte
 	Acks    []bool // of Data
 }
@@ -227,7 +90,7 @@ type Part struct {
 // address repeats only the address's first byte; the rest is remembered.
 func Parts(r *record.Record) []Part {
 	var out []Part
-	ten := 0
+	ten, fast := 0, false
 	for i := 0; i < len(r.Data) && i < len(r.Back); i++ {
 		b, back := r.Data[i], r.Back[i]
 		if back&record.Addressing == 0 && len(out) > 0 {
@@ -236,7 +99,8 @@ func Parts(r *record.Record) []Part {
 			p.Acks = append(p.Acks, back&record.Acked != 0)
 			continue
 		}
-		p := Part{Address: int(b >> 1), Read: b&1 == 1, Acked: back&record.Acked != 0}
+		p := Part{Address: int(b >> 1), Read: b&1 == 1, Acked: back&record.Acked != 0, Fast: fast}
+		fast = fast || highSpeed(b, back)
 		if b>>3 == 0b11110 {
 			p.Ten = true
 			high := int(b>>1&3) << 8
@@ -255,6 +119,12 @@ func Parts(r *record.Record) []Part {
 		out = append(out, p)
 	}
 	return out
+}
+
+// highSpeed says whether a byte is the code with which a bus controller enters
+// high-speed mode: in the place of an address, and not acknowledged.
+func highSpeed(b, back byte) bool {
+	return b>>3 == 1 && back&record.Addressing != 0 && back&record.Acked == 0
 }
 
 // Reserved says what a 7-bit address is reserved for, or "".
@@ -298,6 +168,9 @@ func Describe(r *record.Record) string {
 			ack = "ack"
 		}
 		w = append(w, fmt.Sprintf("%02X", b), ack)
+		if highSpeed(b, back) {
+			w = append(w, "high-speed")
+		}
 	}
 	if r.Attr&record.Stopped != 0 {
 		w = append(w, "stop")
@@ -320,4 +193,22 @@ func PEC(data []byte) byte {
 		}
 	}
 	return crc
+}
+
+// Chunk is a stretch of a memory.
+type Chunk struct {
+	At   int
+	Data []byte
+}
+
+// Pages splits what is to be written at a place of a memory whose writing goes
+// round within pages.
+func Pages(at, page int, data []byte) []Chunk {
+	var out []Chunk
+	for len(data) > 0 {
+		n := min(page-at%page, len(data))
+		out = append(out, Chunk{at, data[:n]})
+		at, data = at+n, data[n:]
+	}
+	return out
 }

@@ -35,8 +35,8 @@ func TestDecodeIsTheInverseOfEncode(t *testing.T) {
 			at = end + bit*quantity.Time(rapid.IntRange(1, 30).Draw(rt, "idle"))
 		}
 		a, b := &record.List{}, &record.List{}
-		feed(NewDecoder(1), clock, data, at, wiretest.Whole(at), a)
-		feed(NewDecoder(1), clock, data, at, wiretest.AtRandom(rt, at, 10), b)
+		feed(NewDecoder(Settings{}, 1), clock, data, at, wiretest.Whole(at), a)
+		feed(NewDecoder(Settings{}, 1), clock, data, at, wiretest.AtRandom(rt, at, 10), b)
 		require.Equal(rt, a.Done, b.Done)
 		require.Len(rt, a.Done, len(want))
 		for i := range want {
@@ -54,7 +54,7 @@ func TestDecodeIsTheInverseOfEncode(t *testing.T) {
 
 func decodeOne(t *testing.T, clock, data []quantity.Time, end quantity.Time) *record.Record {
 	l := &record.List{}
-	feed(NewDecoder(0), clock, data, end, wiretest.Whole(end), l)
+	feed(NewDecoder(Settings{}, 0), clock, data, end, wiretest.Whole(end), l)
 	require.Len(t, l.Done, 1)
 	return &l.Done[0]
 }
@@ -130,8 +130,10 @@ func TestPacketErrorCode(t *testing.T) {
 }
 
 func FuzzDecoder(f *testing.F) {
-	f.Add([]byte{1, 2, 3, 0, 0, 1}, uint8(9))
-	f.Fuzz(func(t *testing.T, raw []byte, cut uint8) {
+	f.Add([]byte{1, 2, 3, 0, 0, 1}, uint8(9), uint8(0))
+	f.Add([]byte{1, 2, 3, 0, 0, 1, 250, 251, 2}, uint8(9), uint8(255))
+	f.Fuzz(func(t *testing.T, raw []byte, cut, how uint8) {
+		set := Settings{Filter: quantity.Time(how & 3 * 10), Stretch: quantity.Time(how >> 2 & 3 * 30), Stuck: quantity.Time(how >> 4 & 3 * 40), PEC: how&128 != 0}
 		var lines [2][]quantity.Time
 		at := quantity.Time(0)
 		for _, b := range raw {
@@ -142,8 +144,8 @@ func FuzzDecoder(f *testing.F) {
 			}
 		}
 		a, b := &record.List{}, &record.List{}
-		feed(NewDecoder(0), lines[0], lines[1], at+10, wiretest.Whole(at+10), a)
-		feed(NewDecoder(0), lines[0], lines[1], at+10, wiretest.Steps(1+quantity.Time(cut)), b)
+		feed(NewDecoder(set, 0), lines[0], lines[1], at+10, wiretest.Whole(at+10), a)
+		feed(NewDecoder(set, 0), lines[0], lines[1], at+10, wiretest.Steps(1+quantity.Time(cut)), b)
 		require.Equal(t, a.Done, b.Done)
 		for i := range a.Done {
 			_ = Parts(&a.Done[i])
@@ -170,7 +172,7 @@ func BenchmarkDecode(b *testing.B) {
 		at = end + 5_000_000
 	}
 	ws := []wire.Window{{To: at, High: true, Toggles: clock}, {To: at, High: true, Toggles: data}}
-	d := NewDecoder(0)
+	d := NewDecoder(Settings{}, 0)
 	d.Feed(ws, discard{})
 	b.ReportAllocs()
 	for b.Loop() {

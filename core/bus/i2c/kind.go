@@ -3,14 +3,55 @@ package i2c
 import (
 	"gavrix/core/bus"
 	"gavrix/core/doc"
+	"gavrix/core/quantity"
 	"gavrix/core/record"
 )
 
-// Settings are empty: the clock line says all that a decoder needs.
-type Settings struct{}
+// Settings say what a decoder looks for beyond what the clock line says.
+type Settings struct {
+	// Filter takes out pulses up to this width, as the inputs of devices do.
+	Filter quantity.Time
+	// Stretch is the longest time that the clock may be low; 0: any time.
+	Stretch quantity.Time
+	// Stuck is how long the lines must stand still, one of them low, to be
+	// reported; 0: never.
+	Stuck quantity.Time
+	// PEC says that transactions end with the packet error code of SMBus.
+	PEC bool
+}
 
 // Describe implements bus.Settings.
-func (Settings) Describe() string { return "i2c" }
+func (s Settings) Describe() string {
+	out := "i2c"
+	if s.Filter > 0 {
+		out += ", spikes to " + s.Filter.Round(3)
+	}
+	if s.PEC {
+		out += ", with error code"
+	}
+	return out
+}
+
+// Schema lists the settings of a bus.
+var Schema = doc.Map(
+	doc.Key{Name: "filter", Doc: "width of the spikes that are left out, as 50 ns", Type: doc.TimeType, Default: "0 ns"},
+	doc.Key{Name: "stretch", Doc: "longest time that the clock may be held low, as 25 ms", Type: doc.TimeType},
+	doc.Key{Name: "stuck", Doc: "time after which a line held low is reported", Type: doc.TimeType, Default: "25 ms"},
+	doc.Key{Name: "error-code", Doc: "transactions end with the packet error code of SMBus", Type: doc.Enum("yes", "no"), Default: "no"},
+)
+
+func parse(n *doc.Node) (bus.Settings, error) {
+	s := Settings{Stuck: 25 * quantity.Millisecond, PEC: n.Text("error-code") == "yes"}
+	for _, t := range []struct {
+		key string
+		to  *quantity.Time
+	}{{"filter", &s.Filter}, {"stretch", &s.Stretch}, {"stuck", &s.Stuck}} {
+		if text := n.Text(t.key); text != "" {
+			*t.to, _ = quantity.ParseTime(text)
+		}
+	}
+	return s, nil
+}
 
 // Kind describes the bus.
 var Kind = &bus.Kind{
@@ -18,9 +59,9 @@ var Kind = &bus.Kind{
 	Mark:  "I",
 	Lines: []bus.Role{{Name: "clock"}, {Name: "data"}},
 
-	Schema:  doc.Map(),
-	Parse:   func(*doc.Node) (bus.Settings, error) { return Settings{}, nil },
-	Decoder: func(link uint16, _ bus.Settings) bus.Decoder { return NewDecoder(link) },
+	Schema:  Schema,
+	Parse:   parse,
+	Decoder: func(link uint16, s bus.Settings) bus.Decoder { return NewDecoder(s.(Settings), link) },
 	Sentence: func(r *record.Record) string {
 		s := Describe(r)
 		if r.Text != "" {
@@ -37,6 +78,7 @@ type partJSON struct {
 	TenBit       bool   `json:"ten_bit,omitempty"`
 	Read         bool   `json:"read"`
 	Acknowledged bool   `json:"acknowledged"`
+	HighSpeed    bool   `json:"high_speed,omitempty"`
 	Reserved     string `json:"reserved_for,omitempty"`
 	Data         []int  `json:"data"`
 	Acks         []bool `json:"acks"`
@@ -45,7 +87,7 @@ type partJSON struct {
 func fields(r *record.Record) map[string]any {
 	parts := []partJSON{}
 	for _, p := range Parts(r) {
-		j := partJSON{Address: p.Address, TenBit: p.Ten, Read: p.Read, Acknowledged: p.Acked, Data: []int{}, Acks: []bool{}}
+		j := partJSON{Address: p.Address, TenBit: p.Ten, Read: p.Read, Acknowledged: p.Acked, HighSpeed: p.Fast, Data: []int{}, Acks: []bool{}}
 		if !p.Ten {
 			j.Reserved = Reserved(p.Address)
 		}

@@ -77,6 +77,9 @@ func (b *Bus) Wake() {
 // Now is the time up to which the bus has run.
 func (b *Bus) Now() quantity.Time { return b.now }
 
+// Levels gives the levels in the middle of the bus.
+func (b *Bus) Levels() []bool { return append([]bool(nil), b.high...) }
+
 // next is the time of the next thing that happens.
 func (b *Bus) next() quantity.Time {
 	t := quantity.Forever
