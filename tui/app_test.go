@@ -96,7 +96,7 @@ func TestNoKeyAndNoSizeBreaksIt(t *testing.T) {
 				a.Update(tea.WindowSizeMsg{Width: rapid.IntRange(0, 200).Draw(rt, "w"), Height: rapid.IntRange(0, 60).Draw(rt, "h")})
 			}
 			press(a, rapid.SampledFrom([]string{
-				"2", "5", "J", "K", "tab", "enter", "up", "down", "d", "a", "t", "e", "+", "-", "p", "o", "<", ">", "v", "f", "F", "u", "U", "w", "?", ":", "x", "esc", "h", "G", "z",
+				"2", "5", "J", "K", "tab", "enter", "up", "down", "d", "a", "t", "e", "+", "-", "p", "o", "O", "I", "<", ">", "v", "f", "F", "u", "U", "w", "?", ":", "x", "esc", "h", "G", "z",
 			}).Draw(rt, "key"))
 			require.Len(rt, strings.Split(a.frame, "\n"), max(a.h, 1))
 		}
@@ -108,7 +108,7 @@ func screenText(a *App) string { return sgr.ReplaceAllString(a.frame, "") }
 func TestEditsAreShownAndTakenBack(t *testing.T) {
 	a := shown(t, demoBench(t), quantity.Second)
 	a.Update(tea.WindowSizeMsg{Width: 160, Height: 47})
-	press(a, "J", "2", "e", "o")
+	press(a, "J", "2", "e", "o", "o")
 	assert.Contains(t, screenText(a), "frames disagree: lower-gauge 7E2")
 	assert.Contains(t, screenText(a), "links.lower-gauge.device.frame: 7E2")
 	text := string(a.bench.Text())

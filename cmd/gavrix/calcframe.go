@@ -19,8 +19,8 @@ import (
 // frameResult is what `calc frame` says about one exchange.
 type frameResult struct {
 	Bus      string  `json:"bus"`
-	Bits     int     `json:"bits"` // on the wire
-	Plain    int     `json:"bits_without_stuffing"`
+	Bits     float64 `json:"bits"` // on the wire
+	Plain    float64 `json:"bits_without_stuffing"`
 	Stuffed  int     `json:"stuff_bits"`
 	AtMost   int     `json:"stuff_bits_at_most,omitempty"`
 	Padding  int     `json:"padding_bytes,omitempty"`
@@ -82,12 +82,12 @@ func calcFrame() *cobra.Command {
 					return fmt.Errorf("--frame: %w", err)
 				}
 				s := uart.Settings{Rate: r, Frame: f}
-				out = plainFrame("uart", len(bytes)*f.Bits(), uart.Duration(s, len(bytes)))
+				out = plainFrame("uart", float64(len(bytes))*f.Bits(), uart.Duration(s, len(bytes)))
 			case "i2c":
 				if len(bytes) == 0 {
 					return errors.New("--data: give the bytes on the wire, the address byte first")
 				}
-				out = plainFrame("i2c", 9*len(bytes)+2, i2c.Duration(quantity.PeriodOf(r).Times(1), len(bytes)))
+				out = plainFrame("i2c", float64(9*len(bytes)+2), i2c.Duration(quantity.PeriodOf(r).Times(1), len(bytes)))
 			case "spi":
 				s := spi.Mode(0)
 				s.Word = word
@@ -95,7 +95,7 @@ func calcFrame() *cobra.Command {
 					return err
 				}
 				n := len(bytes) / max((word+7)/8, 1)
-				out = plainFrame("spi", n*word, spi.Duration(s, quantity.PeriodOf(r).Halves(1), n))
+				out = plainFrame("spi", float64(n*word), spi.Duration(s, quantity.PeriodOf(r).Halves(1), n))
 			default:
 				return fmt.Errorf("%q: write uart, spi, i2c or can", args[0])
 			}
@@ -123,9 +123,9 @@ func calcFrame() *cobra.Command {
 	return c
 }
 
-func plainFrame(bus string, bits int, d quantity.Time) frameResult {
+func plainFrame(bus string, bits float64, d quantity.Time) frameResult {
 	r := frameResult{Bus: bus, Bits: bits, Plain: bits, Duration: d.Seconds() * 1e6}
-	r.text = fmt.Sprintf("%s: %d bits, %s\n", bus, bits, d.Round(5))
+	r.text = fmt.Sprintf("%s: %g bits, %s\n", bus, bits, d.Round(5))
 	return r
 }
 
@@ -156,10 +156,10 @@ func canFrame(f can.Frame, t can.Timing) (frameResult, error) {
 	d := can.Duration(f, t)
 	stuffed := b.Stuffed + b.Fixed
 	r := frameResult{
-		Bus: "can", Bits: len(b.Bits), Plain: len(b.Bits) - stuffed, Stuffed: stuffed, AtMost: can.MostStuffBits(f) + b.Fixed,
+		Bus: "can", Bits: float64(len(b.Bits)), Plain: float64(len(b.Bits) - stuffed), Stuffed: stuffed, AtMost: can.MostStuffBits(f) + b.Fixed,
 		Check: fmt.Sprintf("%0*X", (b.Width+3)/4, b.Check), Wire: wire.String(), Duration: d.Seconds() * 1e6,
 	}
-	r.text = fmt.Sprintf("can: %d bits to the end of frame, %d without stuffing, %d stuff bits (at most %d for this length)\ncheck sequence %s (%d bits)\n%s\n%s\n",
+	r.text = fmt.Sprintf("can: %g bits to the end of frame, %g without stuffing, %d stuff bits (at most %d for this length)\ncheck sequence %s (%d bits)\n%s\n%s\n",
 		r.Bits, r.Plain, r.Stuffed, r.AtMost, r.Check, b.Width, d.Round(5), r.Wire)
 	return r, nil
 }

@@ -52,6 +52,8 @@ type Kind struct {
 	Schema *doc.Type
 	// Parse reads the settings from a node that satisfies Schema.
 	Parse func(n *doc.Node) (Settings, error)
+	// Compare lists the settings in which two ends differ, with their effects.
+	Compare func(a, b Settings, nameA, nameB string) []Difference
 	// Decoder gives the decoder of an ideal tap on the lines.
 	Decoder func(link uint16, s Settings) Decoder
 	// Sentence gives a record of this bus in words.

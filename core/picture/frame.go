@@ -17,7 +17,8 @@ type FrameEnds struct {
 	Sender, Receiver         string
 	SenderSet, ReceiverSet   uart.Settings
 	SenderRate, ReceiverRate quantity.Rate // at which they really run
-	// Inverted draws the line as it is behind an inverting driver.
+	// Inverted draws the line as it is behind an inverting driver, beyond what
+	// the sender's frame says.
 	Inverted bool
 }
 
@@ -49,14 +50,14 @@ func Frame(e FrameEnds, value uint16) *scene.Scene {
 	}
 	sender := scene.Lane{Name: e.Sender, Detail: e.SenderSet.Frame.String()}
 	for i, name := range sc {
-		sender.Cells = append(sender.Cells, scene.Cell{From: ps.Times(int64(i)), To: ps.Times(int64(i + 1)), Label: name})
+		sender.Cells = append(sender.Cells, scene.Cell{From: ps.Times(int64(i)), To: ps.Halves(e.SenderSet.Frame.CellEnd(i)), Label: name})
 	}
 	tog, _ := uart.Encode(nil, e.SenderSet.Frame, ps, 0, value)
-	line := scene.Lane{Name: "line", Levels: &scene.Levels{High: !e.Inverted, Toggles: tog}}
+	line := scene.Lane{Name: "line", Levels: &scene.Levels{High: e.Inverted == e.SenderSet.Frame.Inverted, Toggles: tog}}
 	receiver := scene.Lane{Name: e.Receiver, Detail: e.ReceiverSet.Frame.String()}
 	samples := scene.Lane{Name: "samples"}
 	needed := len(rc)
-	if e.ReceiverSet.Frame.Stop == 2 {
+	if f := e.ReceiverSet.Frame; f.Stop == 2 || f.Half {
 		needed-- // only the first stop bit is sampled
 	}
 	tick := quantity.Time(0)
@@ -64,7 +65,7 @@ func Frame(e FrameEnds, value uint16) *scene.Scene {
 		tick = pr.Times(1) / quantity.Time(os)
 	}
 	for i, name := range rc {
-		c := scene.Cell{From: pr.Times(int64(i)), To: pr.Times(int64(i + 1)), Label: name}
+		c := scene.Cell{From: pr.Times(int64(i)), To: pr.Halves(e.ReceiverSet.Frame.CellEnd(i)), Label: name}
 		if i < needed {
 			c.Tone = agrees(sc, i, name)
 			at := pr.Halves(int64(2*i + 1))
@@ -130,8 +131,8 @@ func notes(e FrameEnds, value uint16) []string {
 	if f.Parity != uart.None {
 		out = append(out, fmt.Sprintf("parity of %s: %s; sent %d", Named(value), uart.ParityNote(f, value), f.ParityBit(value)))
 	}
-	bit, char := quantity.PeriodOf(e.SenderRate).Times(1), quantity.PeriodOf(e.SenderRate).Times(int64(f.Bits()))
-	out = append(out, fmt.Sprintf("1 bit %s, %d bits %s", bit.Round(4), f.Bits(), char.Round(4)))
+	bit, char := quantity.PeriodOf(e.SenderRate).Times(1), f.Time(quantity.PeriodOf(e.SenderRate))
+	out = append(out, fmt.Sprintf("1 bit %s, %g bits %s", bit.Round(4), f.Bits(), char.Round(4)))
 	return out
 }
 

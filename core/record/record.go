@@ -24,9 +24,10 @@ const (
 	Verdict                 // the outcome of a check; Text says which
 	Transaction             // spi: from select to release; i2c: from start to stop
 	Frame                   // one can frame, error frame or overload frame
+	Flow                    // uart: an end says whether it can receive
 )
 
-var kindNames = [...]string{"chars", "opened", "lost", "gap", "returned", "changed", "input", "verdict", "transaction", "frame"}
+var kindNames = [...]string{"chars", "opened", "lost", "gap", "returned", "changed", "input", "verdict", "transaction", "frame", "flow"}
 
 func (k Kind) String() string {
 	if int(k) < len(kindNames) {
@@ -188,12 +189,13 @@ type Attr uint8
 
 // The properties.
 const (
-	Extended Attr = 1 << iota // 29-bit identifier
-	Remote                    // remote frame: Data is empty, Bits its length code
-	FD                        // flexible data rate format
-	Switched                  // the data phase at its own rate
-	Passive                   // error-state indicator: the sender is error passive
-	Stopped                   // i2c: the transaction ended with a stop
+	Extended  Attr = 1 << iota // 29-bit identifier
+	Remote                     // remote frame: Data is empty, Bits its length code
+	FD                         // flexible data rate format
+	Switched                   // the data phase at its own rate
+	Passive                    // error-state indicator: the sender is error passive
+	Stopped                    // i2c: the transaction ended with a stop
+	Addressed                  // uart: the ninth bit of a character marks an address
 )
 
 // Len is the number of characters.

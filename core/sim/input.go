@@ -66,7 +66,8 @@ func (in Input) String() string {
 }
 
 func settingsText(s uart.Settings) string {
-	return fmt.Sprintf("%d/%s/%d/%t", int64(s.Rate), s.Frame, s.Oversampling, s.Vote)
+	frame := strings.ReplaceAll(s.Frame.String(), " ", ",")
+	return fmt.Sprintf("%d/%s/%d/%t/%d/%d", int64(s.Rate), frame, s.Oversampling, s.Vote, s.GapBits, int64(s.Gap))
 }
 
 // ParseInput is the inverse of String.
@@ -114,7 +115,7 @@ func ParseInput(text string) (Input, error) {
 
 func parseSettings(s string) (uart.Settings, error) {
 	f := strings.Split(s, "/")
-	if len(f) != 4 {
+	if len(f) != 6 {
 		return uart.Settings{}, fmt.Errorf("%q are no settings", s)
 	}
 	rate, err := strconv.ParseInt(f[0], 10, 64)
@@ -129,5 +130,13 @@ func parseSettings(s string) (uart.Settings, error) {
 	if err != nil || os != 0 && os != 4 && os != 8 && os != 16 {
 		return uart.Settings{}, fmt.Errorf("%q is no oversampling", f[2])
 	}
-	return uart.Settings{Rate: quantity.Rate(rate), Frame: frame, Oversampling: os, Vote: f[3] == "true"}, nil
+	bits, err := strconv.ParseUint(f[4], 10, 20)
+	if err != nil {
+		return uart.Settings{}, fmt.Errorf("%q is no number of bits", f[4])
+	}
+	gap, err := strconv.ParseInt(f[5], 10, 64)
+	if err != nil || gap < 0 {
+		return uart.Settings{}, fmt.Errorf("%q is no time", f[5])
+	}
+	return uart.Settings{Rate: quantity.Rate(rate), Frame: frame, Oversampling: os, Vote: f[3] == "true", GapBits: int(bits), Gap: quantity.Time(gap)}, nil
 }

@@ -40,6 +40,7 @@ type simLink struct {
 	line    [2]*wire.Line     // at the far end of the wire
 	rx      [2]*uart.Receiver // rx[0] is the device's, on the MCU's line
 	tap     [2]*uart.Receiver
+	resting [2]bool          // the level at which each line rests
 	lookAt  [2]quantity.Time // the time of the look event that counts
 	dev     *device.Running
 	actsAt  quantity.Time
@@ -59,6 +60,7 @@ func newLink(w *World, b *bench.Link) *simLink {
 		l.pin[i] = wire.NewLine(0, wire.DrivenHigh)
 		l.line[i] = wire.NewLine(b.Delay, wire.DrivenHigh)
 		l.lookAt[i] = quantity.Forever
+		l.resting[i] = true
 	}
 	l.dev = b.Device.Start(w.now, w.rng)
 	l.receivers()
@@ -86,13 +88,12 @@ func (l *simLink) receivers() {
 		if side == deviceSide {
 			from, seen = record.Device, record.MCU
 		}
-		l.tap[side] = uart.NewReceiver(uart.Config{
-			Frame: sender.Frame, Period: period, Link: l.index, From: from, Seen: record.Tap, Origin: record.FromLevels,
-		})
-		cfg := uart.Config{
-			Frame: receiver.Frame, Period: rPeriod, Oversampling: receiver.Oversampling, Vote: receiver.Vote,
-			Link: l.index, From: from, Seen: seen, Origin: record.FromLevels,
-		}
+		tap, cfg := sender.Config(period), receiver.Config(rPeriod)
+		tap.Oversampling, tap.Vote = 0, false
+		tap.Link, tap.From, tap.Seen, tap.Origin = l.index, from, record.Tap, record.FromLevels
+		cfg.Link, cfg.From, cfg.Seen, cfg.Origin = l.index, from, seen, record.FromLevels
+		l.tap[side] = uart.NewReceiver(tap)
+		l.rest(side, !sender.Frame.Inverted)
 		if os := receiver.Oversampling; os > 0 {
 			cfg.Phase = quantity.Period(l.w.rng.Int64N(max(int64(rPeriod)/int64(os), 1)))
 		}
@@ -104,6 +105,18 @@ func (l *simLink) receivers() {
 		return 0
 	}
 	l.rx[deviceSide].OnChar = l.mcuReceives
+}
+
+// rest drives a side's line to its resting level.
+func (l *simLink) rest(side int, high bool) {
+	if l.resting[side] == high {
+		return
+	}
+	l.resting[side] = high
+	l.pin[side].Drive([]quantity.Time{l.w.now})
+	l.line[side].Drive([]quantity.Time{l.w.now})
+	l.wake(side, l.w.now+1)
+	l.wakeAgain(side, l.w.now+l.line[side].Delay+1)
 }
 
 // mcuReceives is the MCU's receive register: one word, emptied by the

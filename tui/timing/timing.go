@@ -354,7 +354,9 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 		{Name: "more-bits", Keys: []string{"+", "="}, Help: "one data bit more", Short: "data bit", Run: data(1)},
 		{Name: "fewer-bits", Keys: []string{"-"}, Help: "one data bit less", Run: data(-1)},
 		{Name: "parity", Keys: []string{"p"}, Help: "next parity: none, even, odd, mark, space", Short: "parity", Run: edit(func(f uart.Frame) uart.Frame { f.Parity = (f.Parity + 1) % uart.Rules; return f })},
-		{Name: "stop-bits", Keys: []string{"o"}, Help: "one or two stop bits", Short: "stop", Run: edit(func(f uart.Frame) uart.Frame { f.Stop = 3 - f.Stop; return f })},
+		{Name: "stop-bits", Keys: []string{"o"}, Help: "1, 1.5 or 2 stop bits", Short: "stop", Run: edit(moreStop)},
+		{Name: "bit-order", Keys: []string{"O"}, Help: "least or most significant bit first", Run: edit(func(f uart.Frame) uart.Frame { f.MSBFirst = !f.MSBFirst; return f })},
+		{Name: "invert-line", Keys: []string{"I"}, Help: "a line that rests high or low", Run: edit(func(f uart.Frame) uart.Frame { f.Inverted = !f.Inverted; return f })},
 		{Name: "rate-up", Keys: []string{">"}, Help: "next usual rate above", Short: "rate", Run: v.rateStep(h, 1)},
 		{Name: "rate-down", Keys: []string{"<"}, Help: "next usual rate below", Run: v.rateStep(h, -1)},
 		{Name: "character", Args: "[C]", Keys: []string{"v"}, Help: "draw another character", Short: "character", Run: func(arg string) tea.Cmd {
@@ -399,4 +401,17 @@ func (v *View) rateStep(h ui.Host, by int) func(string) tea.Cmd {
 		h.Edit(finding.Edit{Path: []string{"links", l.Name, end, "rate"}, Value: best.String()})
 		return nil
 	}
+}
+
+// moreStop gives the next number of stop bits: 1, 1.5, 2 and again 1.
+func moreStop(f uart.Frame) uart.Frame {
+	switch {
+	case f.Half:
+		f.Stop, f.Half = 2, false
+	case f.Stop == 2:
+		f.Stop = 1
+	default:
+		f.Half = true
+	}
+	return f
 }

@@ -135,10 +135,10 @@ type Node struct {
 	rounds       int  // of eleven recessive bits, while off
 }
 
-// NewNode gives a node whose clock is off by the given share.
+// NewNode gives a node whose clock is off by the given share; positive is fast.
 func NewNode(t Timing, off quantity.PPM) *Node {
-	t.Nominal.Bit = t.Nominal.Bit.Scaled(-off)
-	t.Data.Bit = t.Data.Bit.Scaled(-off)
+	t.Nominal.Bit = t.Nominal.Bit.Scaled(off)
+	t.Data.Bit = t.Data.Bit.Scaled(off)
 	return &Node{clock: newBitClock(t), out: true, next: true, high: true, last: true}
 }
 

@@ -29,9 +29,29 @@ func Compare(a, b Settings, nameA, nameB string) []bus.Difference {
 		}
 		out = append(out, d)
 	}
-	if fa.Stop != fb.Stop {
+	if fa.Inverted != fb.Inverted {
+		normal, other := nameA, nameB
+		if fa.Inverted {
+			normal, other = nameB, nameA
+		}
+		out = append(out, bus.Difference{Code: "inversion-differs", What: fmt.Sprintf("line: %s inverted, %s not", other, normal), Effects: []string{
+			other + " → " + normal + ": the resting line reads as a break, and no character is right",
+			normal + " → " + other + ": the same the other way round",
+		}})
+	}
+	if fa.MSBFirst != fb.MSBFirst && fa.Data == fb.Data {
+		out = append(out, bus.Difference{Code: "bit-order-differs", What: "bit order: one end sends the most significant bit first", Effects: []string{
+			fmt.Sprintf("both directions: every value is mirrored, %02X reads as %02X", 0x53&fa.Mask(), fa.reversed(0x53&fa.Mask())),
+		}})
+	}
+	if fa.Address != fb.Address && fa.Data == fb.Data {
+		out = append(out, bus.Difference{Code: "address-bit-differs", What: "address bit: one end takes the ninth bit for data", Effects: []string{
+			"both directions: addresses are taken for values from 100 on, or such values for addresses",
+		}})
+	}
+	if fa.stops() != fb.stops() {
 		d := bus.Difference{
-			Code: "stop-bits-differ", What: fmt.Sprintf("stop bits: %s %d, %s %d", nameA, fa.Stop, nameB, fb.Stop),
+			Code: "stop-bits-differ", What: fmt.Sprintf("stop bits: %s %s, %s %s", nameA, fa.stops(), nameB, fb.stops()),
 			Harmless: len(out) == 0,
 		}
 		if len(out) == 0 {
@@ -45,6 +65,8 @@ func Compare(a, b Settings, nameA, nameB string) []bus.Difference {
 // effect says what the receiver makes of the sender's characters, cell by
 // cell.
 func effect(sender, receiver Frame) string {
+	// The order of the bits is another difference.
+	sender.MSBFirst, receiver.MSBFirst, sender.Address, receiver.Address = false, false, false, false
 	s, r := sender.Cells(), receiver.Cells()
 	needed := 1 + receiver.Data + receiver.parityBits() + 1
 	var parts []string
@@ -80,9 +102,9 @@ func effect(sender, receiver Frame) string {
 	}
 	switch {
 	case len(parts) > 0:
-	case len(s) > needed && sender.Stop > receiver.Stop && sender.Data == receiver.Data && sender.Parity == receiver.Parity:
+	case len(s) > needed && sender.HalfBits() > receiver.HalfBits() && sender.Data == receiver.Data && sender.Parity == receiver.Parity:
 		parts = append(parts, "the second stop bit reads as idle line: harmless")
-	case sender.Stop < receiver.Stop && sender.Data == receiver.Data && sender.Parity == receiver.Parity:
+	case sender.HalfBits() < receiver.HalfBits() && sender.Data == receiver.Data && sender.Parity == receiver.Parity:
 		parts = append(parts, "only the first stop bit is sampled: harmless")
 	case len(s) > needed:
 		parts = append(parts, fmt.Sprintf("the bits behind the receiver's %s read as idle line or a new start bit", r[needed-1]))
@@ -111,8 +133,7 @@ type Seen struct {
 // receiver themselves.
 func Outcome(sender, receiver Settings, values ...uint16) Seen {
 	tog, end := Encode(nil, sender.Frame, quantity.PeriodOf(sender.Rate), quantity.Microsecond, values...)
-	cfg := Config{Frame: receiver.Frame, Period: quantity.PeriodOf(receiver.Rate), Oversampling: receiver.Oversampling, Vote: receiver.Vote}
-	r := NewReceiver(cfg)
+	r := NewReceiver(receiver.Config(quantity.PeriodOf(receiver.Rate)))
 	var seen Seen
 	r.OnChar = func(c Char) record.Flags {
 		seen.Chars = append(seen.Chars, c.Value)
@@ -120,7 +141,7 @@ func Outcome(sender, receiver Settings, values ...uint16) Seen {
 		return 0
 	}
 	quiet := end + 40*quantity.PeriodOf(receiver.Rate).Times(1)
-	r.Feed(&wire.Window{To: quiet, High: true, Toggles: tog}, discard{})
+	r.Feed(&wire.Window{To: quiet, High: !sender.Frame.Inverted, Toggles: tog}, discard{})
 	return seen
 }
 

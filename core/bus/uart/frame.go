@@ -1,6 +1,6 @@
 // Package uart encodes and decodes asynchronous characters: a start bit, data
-// bits least significant first, an optional parity bit and stop bits, on a
-// line that rests high.
+// bits, an optional parity bit and stop bits. The line rests high unless it is
+// inverted.
 package uart
 
 import (
@@ -34,16 +34,39 @@ func (p ParityRule) Letter() string { return [...]string{"N", "E", "O", "M", "S"
 type Frame struct {
 	Data   int // data bits, 5 to 9
 	Parity ParityRule
-	Stop   int // stop bits, 1 or 2
+	Stop   int // whole stop bits, 1 or 2
+	// Half adds half a stop bit: 1.5 in all.
+	Half bool
+	// MSBFirst sends the most significant data bit first.
+	MSBFirst bool
+	// Inverted: the line rests low, all levels are turned round.
+	Inverted bool
+	// Address: the ninth data bit marks an address, which begins a packet.
+	Address bool
 }
 
-// ParseFrame reads the short form, as `8N1`.
+// The words behind the short form.
+const (
+	wordMSB      = "msb-first"
+	wordInverted = "inverted"
+	wordAddress  = "address-bit"
+)
+
+// ParseFrame reads the short form, as `8N1`, `5N1.5` or `9N1 address-bit`.
 func ParseFrame(s string) (Frame, error) {
-	t := strings.ToUpper(strings.TrimSpace(s))
+	words := strings.FieldsFunc(s, func(r rune) bool { return r == ' ' || r == ',' })
+	t := ""
+	if len(words) > 0 {
+		t = strings.ToUpper(words[0])
+	}
+	var f Frame
+	if cut, half := strings.CutSuffix(t, ".5"); half {
+		t, f.Half = cut, true
+	}
 	if len(t) != 3 {
 		return Frame{}, fmt.Errorf("%q is no frame: write data bits, parity and stop bits, as 8N1", s)
 	}
-	f := Frame{Data: int(t[0]) - '0', Stop: int(t[2]) - '0'}
+	f.Data, f.Stop = int(t[0])-'0', int(t[2])-'0'
 	switch t[1] {
 	case 'N':
 		f.Parity = None
@@ -58,6 +81,18 @@ func ParseFrame(s string) (Frame, error) {
 	default:
 		return Frame{}, fmt.Errorf("%q: the parity is N (none), E (even), O (odd), M (mark) or S (space)", s)
 	}
+	for _, w := range words[1:] {
+		switch strings.ToLower(w) {
+		case wordMSB:
+			f.MSBFirst = true
+		case wordInverted:
+			f.Inverted = true
+		case wordAddress:
+			f.Address = true
+		default:
+			return Frame{}, fmt.Errorf("%q: behind the frame may stand %s, %s and %s", s, wordMSB, wordInverted, wordAddress)
+		}
+	}
 	return f, f.Check()
 }
 
@@ -66,18 +101,53 @@ func (f Frame) Check() error {
 	switch {
 	case f.Data < 5 || f.Data > 9:
 		return fmt.Errorf("%d data bits: a frame has 5 to 9", f.Data)
-	case f.Stop < 1 || f.Stop > 2:
-		return fmt.Errorf("%d stop bits: a frame has 1 or 2", f.Stop)
+	case f.Stop < 1 || f.Stop > 2 || f.Half && f.Stop != 1:
+		return fmt.Errorf("%s stop bits: a frame has 1, 1.5 or 2", f.stops())
 	case f.Parity >= Rules:
 		return fmt.Errorf("unknown parity rule %d", f.Parity)
+	case f.Address && f.Data != 9:
+		return fmt.Errorf("%d data bits with an address bit: the ninth is the address bit", f.Data)
 	}
 	return nil
 }
 
-func (f Frame) String() string { return fmt.Sprintf("%d%s%d", f.Data, f.Parity.Letter(), f.Stop) }
+func (f Frame) stops() string {
+	if f.Half {
+		return fmt.Sprintf("%d.5", f.Stop)
+	}
+	return fmt.Sprint(f.Stop)
+}
+
+// String gives the form that ParseFrame reads.
+func (f Frame) String() string {
+	s := fmt.Sprintf("%d%s%s", f.Data, f.Parity.Letter(), f.stops())
+	if f.MSBFirst {
+		s += " " + wordMSB
+	}
+	if f.Inverted {
+		s += " " + wordInverted
+	}
+	if f.Address {
+		s += " " + wordAddress
+	}
+	return s
+}
+
+// HalfBits is twice the number of bits of a character with start, parity and
+// stop.
+func (f Frame) HalfBits() int {
+	n := 2 * (1 + f.Data + f.parityBits() + f.Stop)
+	if f.Half {
+		n++
+	}
+	return n
+}
 
 // Bits is the number of bits of a character with start, parity and stop.
-func (f Frame) Bits() int { return 1 + f.Data + f.parityBits() + f.Stop }
+func (f Frame) Bits() float64 { return float64(f.HalfBits()) / 2 }
+
+// Time is the duration of a character.
+func (f Frame) Time(p quantity.Period) quantity.Time { return p.Halves(int64(f.HalfBits())) }
 
 func (f Frame) parityBits() int {
 	if f.Parity == None {
@@ -108,22 +178,38 @@ func (p ParityRule) Bit(v uint16) uint16 {
 	return 0
 }
 
+// reversed gives the data bits in the opposite order.
+func (f Frame) reversed(v uint16) uint16 { return bits.Reverse16(v) >> (16 - f.Data) }
+
 // Levels gives the bits of a character in wire order, the first in bit 0: the
-// start bit 0, the data, the parity bit and the stop bits 1.
+// start bit 0, the data, the parity bit and the whole stop bits 1. On an
+// inverted line the levels are the opposite.
 func (f Frame) Levels(v uint16) uint32 {
 	n := 1 + f.Data
-	w := uint32(v&f.Mask()) << 1
+	v &= f.Mask()
+	if f.MSBFirst {
+		v = f.reversed(v)
+	}
+	w := uint32(v) << 1
 	if f.Parity != None {
-		w |= uint32(f.ParityBit(v)) << n
+		w |= uint32(f.ParityBit(v)) << n // the same for both orders
 		n++
 	}
 	return w | (1<<f.Stop-1)<<n
 }
 
-// Cells names the bits of a character in wire order.
+// Cells names the bits of a character in wire order. With half a stop bit the
+// last one is half as long.
 func (f Frame) Cells() []string {
 	out := []string{"start"}
 	for i := range f.Data {
+		if f.MSBFirst {
+			i = f.Data - 1 - i
+		}
+		if f.Address && i == 8 {
+			out = append(out, "address")
+			continue
+		}
 		out = append(out, fmt.Sprintf("b%d", i))
 	}
 	if f.Parity != None {
@@ -132,8 +218,14 @@ func (f Frame) Cells() []string {
 	for range f.Stop {
 		out = append(out, "stop")
 	}
+	if f.Half {
+		out = append(out, "stop")
+	}
 	return out
 }
+
+// CellEnd gives the end of a bit of Cells in half bits from the start.
+func (f Frame) CellEnd(i int) int64 { return int64(min(2*(i+1), f.HalfBits())) }
 
 // Settings are the frame settings of one end.
 type Settings struct {
@@ -144,16 +236,26 @@ type Settings struct {
 	Oversampling int
 	// Vote takes the majority of three samples around the middle of each bit.
 	Vote bool
+	// GapBits and Gap are the pause that ends a packet, in bits or as a time;
+	// with neither it is two characters.
+	GapBits int
+	Gap     quantity.Time
+}
+
+// Config gives the configuration of a receiver with these settings that counts
+// its bits with the given period.
+func (s Settings) Config(p quantity.Period) Config {
+	return Config{Frame: s.Frame, Period: p, Oversampling: s.Oversampling, Vote: s.Vote, GapBits: s.GapBits, Gap: s.Gap}
 }
 
 // Describe implements bus.Settings.
 func (s Settings) Describe() string { return s.Frame.String() }
 
 // Encode appends to dst the toggles of the characters, sent back to back from
-// the time start on over a line that rests high, and gives the end of the
-// last stop bit.
+// the time start on, and gives the end of the last stop bit. The toggles are
+// those of a line that rests high as of one that is inverted and rests low.
 func Encode(dst []quantity.Time, f Frame, p quantity.Period, start quantity.Time, chars ...uint16) ([]quantity.Time, quantity.Time) {
-	n := f.Bits()
+	n := 1 + f.Data + f.parityBits() + f.Stop
 	for _, c := range chars {
 		w := f.Levels(c)
 		// A set bit in edges is a level unlike the one before it; before the
@@ -167,7 +269,7 @@ func Encode(dst []quantity.Time, f Frame, p quantity.Period, start quantity.Time
 			dst = append(dst, start+p.Times(int64(i)))
 			edges &= edges - 1
 		}
-		start += p.Times(int64(n))
+		start += f.Time(p)
 	}
 	return dst, start
 }

@@ -3,45 +3,85 @@ package uart
 import (
 	"fmt"
 	"strconv"
+	"strings"
 
 	"gavrix/core/bus"
 	"gavrix/core/doc"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
 	"gavrix/core/safe"
-	"gavrix/core/wire"
 )
 
 // Schema lists the frame settings of an end.
 var Schema = doc.Map(
 	doc.Key{Name: "rate", Doc: "bit rate of this end, as 57600 or 28.8 kBd", Type: doc.RateType, Required: true},
-	doc.Key{Name: "frame", Doc: "data bits, parity and stop bits, as 8N1 or 7E1", Type: doc.Scalar("a frame, as 8N1", func(s string) error {
+	doc.Key{Name: "frame", Doc: "data bits, parity and stop bits, as 8N1 or 7E1; behind them msb-first, inverted, address-bit (of 9)", Type: doc.Scalar("a frame, as 8N1", func(s string) error {
 		_, err := ParseFrame(s)
 		return err
 	}), Default: "8N1"},
 	doc.Key{Name: "oversampling", Doc: "receiver samples a bit", Type: doc.Enum("16", "8", "4"), Default: "16"},
 	doc.Key{Name: "vote", Doc: "majority of three samples a bit", Type: doc.Enum("yes", "no"), Default: "no"},
+	doc.Key{Name: "idle-gap", Doc: "pause that ends a packet, as 20 bits or 2 ms", Type: doc.Scalar("a pause, as 20 bits or 2 ms", func(s string) error {
+		_, _, err := parseGap(s)
+		return err
+	}), Default: "2 characters"},
 )
 
 // Kind describes the bus.
 var Kind = &bus.Kind{
-	Name:  "uart",
-	Mark:  "U",
-	Lines: []bus.Role{{Name: "mcu", Optional: true, High: true}, {Name: "device", Optional: true, High: true}},
+	Name: "uart",
+	Mark: "U",
+	Lines: []bus.Role{
+		{Name: "mcu", Optional: true, High: true}, {Name: "device", Optional: true, High: true},
+		{Name: "shared", Optional: true, High: true}, // one wire for both directions
+		{Name: "mcu-ready", Optional: true, High: true}, {Name: "device-ready", Optional: true, High: true},
+	},
 
 	Schema: Schema,
 	Parse:  func(n *doc.Node) (bus.Settings, error) { return Parse(n), nil },
 	Decoder: func(link uint16, s bus.Settings) bus.Decoder {
 		return NewTap(link, s.(Settings), s.(Settings))
 	},
-	Sentence: func(r *record.Record) string { return safe.Bytes(r.Data) },
-	Fields:   func(*record.Record) map[string]any { return nil },
+	Sentence: sentence,
+	Fields:   fields,
+	Compare: func(a, b bus.Settings, nameA, nameB string) []bus.Difference {
+		return Compare(a.(Settings), b.(Settings), nameA, nameB)
+	},
+}
+
+// sentence shows what was sent; addresses stand in front, in hex.
+func sentence(r *record.Record) string {
+	if r.Kind == record.Flow {
+		return r.Text
+	}
+	if r.Attr&record.Addressed == 0 {
+		return safe.Bytes(r.Data)
+	}
+	var out strings.Builder
+	for i := range r.Len() {
+		if c := r.Char(i); c&0x100 != 0 {
+			fmt.Fprintf(&out, "to %02X: ", c&0xff)
+		} else {
+			out.WriteRune(safe.Byte(byte(c)))
+		}
+	}
+	return out.String()
+}
+
+func fields(r *record.Record) map[string]any {
+	switch {
+	case r.Kind == record.Flow:
+		return map[string]any{"ready": r.Text == ready}
+	case r.Attr&record.Addressed != 0 && r.Len() > 0 && r.Char(0)&0x100 != 0:
+		return map[string]any{"address": r.Char(0) & 0xff}
+	}
+	return nil
 }
 
 // Parse reads the settings from a node that satisfies Schema; what is absent
 // takes its default.
 func Parse(n *doc.Node) Settings {
-	s := Settings{Frame: Frame{8, None, 1}, Oversampling: 16}
+	s := Settings{Frame: Frame{Data: 8, Parity: None, Stop: 1}, Oversampling: 16}
 	if r, err := quantity.ParseRate(n.Text("rate")); err == nil {
 		s.Rate = r
 	}
@@ -54,52 +94,35 @@ func Parse(n *doc.Node) Settings {
 		s.Oversampling = v
 	}
 	s.Vote = n.Text("vote") == "yes"
+	if g := n.Text("idle-gap"); g != "" {
+		s.GapBits, s.Gap, _ = parseGap(g)
+	}
 	return s
+}
+
+// parseGap reads a pause in bits or as a time.
+func parseGap(s string) (bits int, t quantity.Time, err error) {
+	if number, ok := strings.CutSuffix(s, "bits"); ok {
+		if bits, err = strconv.Atoi(strings.TrimSpace(number)); err != nil || bits < 1 || bits > 1_000_000 {
+			return 0, 0, fmt.Errorf("%q: write 1 to 1000000 bits", s)
+		}
+		return bits, 0, nil
+	}
+	if t, err = quantity.ParseTime(s); err == nil && t <= 0 {
+		err = fmt.Errorf("%q: the pause must be above 0", s)
+	}
+	return 0, t, err
 }
 
 // Duration is the time of n characters back to back.
 func Duration(s Settings, n int) quantity.Time {
-	return quantity.PeriodOf(s.Rate).Times(int64(n * s.Frame.Bits()))
+	return quantity.PeriodOf(s.Rate).Halves(int64(n * s.Frame.HalfBits()))
 }
 
 // MinTimeout is the smallest sensible time-out for an answer of n characters
 // that may begin after the delay: line time of all, plus one character.
 func MinTimeout(s Settings, n int, delay quantity.Time) quantity.Time {
 	return delay + Duration(s, n+1)
-}
-
-// Tap decodes both directions of a link as an ideal observer would, each with
-// the settings of the end that drives it.
-type Tap struct {
-	lines [2]*Receiver
-}
-
-// NewTap gives the decoder for the lines from and to the MCU.
-func NewTap(link uint16, mcu, device Settings) *Tap {
-	side := func(s Settings, from record.End) *Receiver {
-		return NewReceiver(Config{
-			Frame: s.Frame, Period: quantity.PeriodOf(s.Rate),
-			Link: link, Seen: record.Tap, From: from, Origin: record.FromLevels,
-		})
-	}
-	return &Tap{[2]*Receiver{side(mcu, record.MCU), side(device, record.Device)}}
-}
-
-// Feed implements bus.Decoder.
-func (t *Tap) Feed(lines []wire.Window, out record.Sink) {
-	for i := range lines {
-		t.lines[i].Feed(&lines[i], out)
-	}
-}
-
-// Wake implements bus.Decoder.
-func (t *Tap) Wake() quantity.Time { return min(t.lines[0].Wake(), t.lines[1].Wake()) }
-
-// Flush implements bus.Decoder.
-func (t *Tap) Flush(out record.Sink) {
-	for _, r := range t.lines {
-		r.Flush(out)
-	}
 }
 
 // ParityNote shows the count of ones, the rule and the resulting bit.

@@ -33,9 +33,10 @@ type Config struct {
 	// but the stop bit, and marks the characters in which they differed. It
 	// needs 8 samples a bit: with 4 the third would fall into the next bit.
 	Vote bool
-	// GapBits is the idle time, in bits, that ends a run. 0 means two
-	// characters.
+	// GapBits is the idle time, in bits, that ends a run, Gap the same as a
+	// time. With neither it is two characters.
 	GapBits int
+	Gap     quantity.Time
 
 	Link       uint16
 	Seen, From record.End
@@ -90,7 +91,7 @@ type Receiver struct {
 	marks  int
 }
 
-// NewReceiver gives a receiver of a line that rests high.
+// NewReceiver gives a receiver.
 func NewReceiver(cfg Config) *Receiver {
 	cfg.Vote = cfg.Vote && cfg.Oversampling >= 8
 	r := &Receiver{cfg: cfg, high: true}
@@ -102,21 +103,32 @@ func NewReceiver(cfg Config) *Receiver {
 	r.perPeriod = 1 / float64(r.period)
 	r.nData = cfg.Frame.Data
 	r.nBits = 1 + cfg.Frame.Data + cfg.Frame.parityBits() + 1
-	r.charTime = cfg.Period.Times(int64(cfg.Frame.Bits()))
-	if cfg.GapBits > 0 {
+	r.charTime = cfg.Frame.Time(cfg.Period)
+	switch {
+	case cfg.Gap > 0:
+		r.gap = cfg.Gap
+	case cfg.GapBits > 0:
 		r.gap = cfg.Period.Times(int64(cfg.GapBits))
-	} else {
+	default:
 		r.gap = 2 * r.charTime
 	}
 	r.run = record.Record{
 		Kind: record.Chars, Link: cfg.Link, Seen: cfg.Seen, From: cfg.From, Origin: cfg.Origin,
 		Wide: cfg.Frame.Data > 8, Each: r.charTime,
 	}
+	if cfg.Frame.Address {
+		r.run.Attr = record.Addressed
+	}
 	return r
 }
 
 // Feed decodes the next window of the line.
 func (r *Receiver) Feed(w *wire.Window, out record.Sink) {
+	if r.cfg.Frame.Inverted {
+		turned := *w
+		turned.High = !w.High
+		w = &turned
+	}
 	tog := w.Toggles
 	i, n := 0, len(tog)
 	high := w.High
@@ -347,11 +359,14 @@ func (r *Receiver) finish(s quantity.Time, stopHigh bool, out record.Sink) {
 	f := r.cfg.Frame
 	flags := r.flags
 	if f.Parity != None {
-		if uint16(r.shift>>(1+r.nData))&1 != f.ParityBit(v) {
+		if uint16(r.shift>>(1+r.nData))&1 != f.ParityBit(v&f.Mask()) {
 			flags |= record.Parity
 		}
 	}
 	v &= f.Mask()
+	if f.MSBFirst {
+		v = f.reversed(v)
+	}
 	r.state = hunting
 	if !stopHigh {
 		flags |= record.Framing
@@ -363,6 +378,9 @@ func (r *Receiver) finish(s quantity.Time, stopHigh bool, out record.Sink) {
 	}
 	if r.OnChar != nil {
 		flags |= r.OnChar(Char{Value: v, Flags: flags, Start: r.fallAt, Ready: s})
+	}
+	if f.Address && v&0x100 != 0 && r.pendingRun() {
+		r.put(out, false) // an address begins a packet
 	}
 	if !r.pendingRun() {
 		r.run.Start = r.fallAt

@@ -16,11 +16,16 @@ import (
 )
 
 func anyFrame(rt *rapid.T) Frame {
-	return Frame{
-		Data:   rapid.IntRange(5, 9).Draw(rt, "data"),
-		Parity: ParityRule(rapid.IntRange(0, int(Rules)-1).Draw(rt, "parity")),
-		Stop:   rapid.IntRange(1, 2).Draw(rt, "stop"),
+	f := Frame{
+		Data:     rapid.IntRange(5, 9).Draw(rt, "data"),
+		Parity:   ParityRule(rapid.IntRange(0, int(Rules)-1).Draw(rt, "parity")),
+		Stop:     rapid.IntRange(1, 2).Draw(rt, "stop"),
+		MSBFirst: rapid.Bool().Draw(rt, "msb first"),
+		Inverted: rapid.Bool().Draw(rt, "inverted"),
 	}
+	f.Half = f.Stop == 1 && rapid.Bool().Draw(rt, "half a stop bit")
+	f.Address = f.Data == 9 && rapid.Bool().Draw(rt, "address")
+	return f
 }
 
 // sent is a random transmission: characters with gaps between them.
@@ -70,11 +75,11 @@ func TestDecodeIsTheInverseOfEncode(t *testing.T) {
 			cfg.Phase = quantity.Period(rapid.Int64Range(0, int64(p)/int64(os)-1).Draw(rt, "phase"))
 		}
 		whole, pieces := &record.List{}, &record.List{}
-		end := s.end + 4*p.Times(int64(f.Bits())) + 1
+		end := s.end + 4*f.Time(p) + 1
 		r := NewReceiver(cfg)
-		r.Feed(&wire.Window{To: end, High: true, Toggles: s.tog}, whole)
+		r.Feed(&wire.Window{To: end, High: !f.Inverted, Toggles: s.tog}, whole)
 		cut := NewReceiver(cfg)
-		wiretest.Feed([][]quantity.Time{s.tog}, []bool{true}, end, wiretest.AtRandom(rt, end, 8), func(ws []wire.Window) { cut.Feed(&ws[0], pieces) })
+		wiretest.Feed([][]quantity.Time{s.tog}, []bool{!f.Inverted}, end, wiretest.AtRandom(rt, end, 8), func(ws []wire.Window) { cut.Feed(&ws[0], pieces) })
 		require.Equal(rt, whole.Done, pieces.Done)
 		chars, at, flags := collect(whole)
 		require.Equal(rt, s.chars, chars)
@@ -86,7 +91,7 @@ func TestDecodeIsTheInverseOfEncode(t *testing.T) {
 
 func TestRunsAreBoundedByIdle(t *testing.T) {
 	p := quantity.PeriodOf(9600 * quantity.Baud)
-	f := Frame{8, None, 1}
+	f := Frame{Data: 8, Parity: None, Stop: 1}
 	tog, end := Encode(nil, f, p, 0, 'a', 'b')
 	tog, end2 := Encode(tog, f, p, end+p.Times(30), 'c')
 	l := &record.List{}
@@ -108,7 +113,7 @@ func TestLastByteAppearsWhenItsStopBitEnds(t *testing.T) {
 		// The world feeds exactly as the receiver asks; no edge comes after
 		// the last stop bit.
 		var from quantity.Time
-		high, i := true, 0
+		high, i := !f.Inverted, 0
 		feed := func(to quantity.Time) {
 			j := i
 			for j < len(tog) && tog[j] < to {
@@ -134,7 +139,7 @@ func TestLastByteAppearsWhenItsStopBitEnds(t *testing.T) {
 
 func TestErrorMarks(t *testing.T) {
 	p := quantity.PeriodOf(19200 * quantity.Baud)
-	f := Frame{8, Even, 1}
+	f := Frame{Data: 8, Parity: Even, Stop: 1}
 	see := func(tog []quantity.Time, cfg Config) *record.List {
 		l := &record.List{}
 		cfg.Period = p
@@ -142,12 +147,12 @@ func TestErrorMarks(t *testing.T) {
 		return l
 	}
 	// Parity: an odd sender.
-	tog, _ := Encode(nil, Frame{8, Odd, 1}, p, 0, 0x5a)
+	tog, _ := Encode(nil, Frame{Data: 8, Parity: Odd, Stop: 1}, p, 0, 0x5a)
 	l := see(tog, Config{Frame: f})
 	assert.Equal(t, record.Parity, l.Done[0].FlagsAt(0))
 	// Framing: the 8E1 parity bit of 5A is 0, which 8N1 takes for its stop bit.
 	tog, _ = Encode(nil, f, p, 0, 0x5a)
-	l = see(tog, Config{Frame: Frame{8, None, 1}})
+	l = see(tog, Config{Frame: Frame{Data: 8, Parity: None, Stop: 1}})
 	assert.Equal(t, record.Framing, l.Done[0].FlagsAt(0))
 	assert.Equal(t, []byte{0x5a}, l.Done[0].Data)
 	// A break raises break and framing, and no parity error.
@@ -186,14 +191,14 @@ func TestParityWorkedOut(t *testing.T) {
 		got = append(got, Even.Bit(c))
 	}
 	assert.Equal(t, []uint16{1, 0, 1, 0}, got)
-	assert.Contains(t, ParityNote(Frame{8, Even, 1}, 0x5a), "even 0, odd 1, mark 1, space 0")
+	assert.Contains(t, ParityNote(Frame{Data: 8, Parity: Even, Stop: 1}, 0x5a), "even 0, odd 1, mark 1, space 0")
 }
 
 func TestFrameDrawnFor5A(t *testing.T) {
-	s := Settings{Rate: 57600 * quantity.Baud, Frame: Frame{8, Even, 1}}
+	s := Settings{Rate: 57600 * quantity.Baud, Frame: Frame{Data: 8, Parity: Even, Stop: 1}}
 	// 0 | 0 1 0 1 1 0 1 0 | 0 | 1, the first bit first
 	var levels string
-	for i := range s.Frame.Bits() {
+	for i := range len(s.Frame.Cells()) {
 		levels += string(rune('0' + s.Frame.Levels(0x5a)>>i&1))
 	}
 	assert.Equal(t, "00101101001", levels)
@@ -202,8 +207,8 @@ func TestFrameDrawnFor5A(t *testing.T) {
 }
 
 func TestSevenEvenReadAsEightNone(t *testing.T) {
-	gauge := Settings{Rate: 28800 * quantity.Baud, Frame: Frame{7, Even, 1}, Oversampling: 16}
-	mcu := Settings{Rate: quantity.FromBd(28735.632), Frame: Frame{8, None, 1}, Oversampling: 16}
+	gauge := Settings{Rate: 28800 * quantity.Baud, Frame: Frame{Data: 7, Parity: Even, Stop: 1}, Oversampling: 16}
+	mcu := Settings{Rate: quantity.FromBd(28735.632), Frame: Frame{Data: 8, Parity: None, Stop: 1}, Oversampling: 16}
 	seen := Outcome(gauge, mcu, '3', '.', '4', '1', '7', '\n')
 	assert.Equal(t, []uint16{0x33, 0x2e, 0xb4, 0xb1, 0xb7, 0x0a}, seen.Chars)
 	assert.Equal(t, make([]record.Flags, 6), seen.Marks)
@@ -214,23 +219,23 @@ func TestSevenEvenReadAsEightNone(t *testing.T) {
 }
 
 func TestCompareSaysTheEffectInBothDirections(t *testing.T) {
-	a, b := Settings{Frame: Frame{8, Even, 1}}, Settings{Frame: Frame{8, None, 1}}
+	a, b := Settings{Frame: Frame{Data: 8, Parity: Even, Stop: 1}}, Settings{Frame: Frame{Data: 8, Parity: None, Stop: 1}}
 	d := Compare(a, b, "E", "N")
 	require.Len(t, d, 1)
 	assert.Equal(t, "parity-differs", d[0].Code)
 	assert.Contains(t, d[0].Effects[0], "E → N: parity is taken for the stop bit: framing error whenever it is 0")
 	assert.Contains(t, d[0].Effects[1], "N → E: the stop bit (always 1) is taken for parity")
 	assert.Contains(t, d[0].Effects[1], "back to back the next start bit falls into the stop bit: framing error")
-	d = Compare(Settings{Frame: Frame{8, None, 2}}, Settings{Frame: Frame{8, None, 1}}, "two", "one")
+	d = Compare(Settings{Frame: Frame{Data: 8, Parity: None, Stop: 2}}, Settings{Frame: Frame{Data: 8, Parity: None, Stop: 1}}, "two", "one")
 	require.Len(t, d, 1)
 	assert.True(t, d[0].Harmless)
 	assert.Contains(t, d[0].Effects[0], "harmless")
-	d = Compare(Settings{Frame: Frame{7, Even, 1}}, Settings{Frame: Frame{8, None, 1}}, "gauge", "MCU")
+	d = Compare(Settings{Frame: Frame{Data: 7, Parity: Even, Stop: 1}}, Settings{Frame: Frame{Data: 8, Parity: None, Stop: 1}}, "gauge", "MCU")
 	require.Len(t, d, 2)
 	assert.Contains(t, d[0].Effects[0], "the parity bit lands in bit 7")
-	d = Compare(Settings{Frame: Frame{8, Mark, 1}}, Settings{Frame: Frame{8, Space, 1}}, "M", "S")
+	d = Compare(Settings{Frame: Frame{Data: 8, Parity: Mark, Stop: 1}}, Settings{Frame: Frame{Data: 8, Parity: Space, Stop: 1}}, "M", "S")
 	assert.Contains(t, d[0].Effects[0], "parity error on every character")
-	d = Compare(Settings{Frame: Frame{8, Mark, 1}}, Settings{Frame: Frame{8, Even, 1}}, "M", "E")
+	d = Compare(Settings{Frame: Frame{Data: 8, Parity: Mark, Stop: 1}}, Settings{Frame: Frame{Data: 8, Parity: Even, Stop: 1}}, "M", "E")
 	assert.Contains(t, d[0].Effects[0], "every second value")
 	assert.Empty(t, Compare(a, a, "x", "y"))
 }
@@ -249,10 +254,10 @@ func TestLimitsByHand(t *testing.T) {
 		assert.InDelta(t, c.late, 100*l.RuleLate, 0.05)
 		assert.InDelta(t, c.early, 100*l.RuleEarly, 0.05)
 	}
-	l := LimitsOf(Frame{8, None, 1}, 16)
+	l := LimitsOf(Frame{Data: 8, Parity: None, Stop: 1}, 16)
 	assert.Equal(t, Fits, l.Judge(1.014/0.990-1))
 	assert.Equal(t, TooLate, l.Judge(1.03/0.975-1))
-	assert.Contains(t, l.Misread(Frame{8, None, 1}, 1.03/0.975-1), "stop is the first bit sampled after its end")
+	assert.Contains(t, l.Misread(Frame{Data: 8, Parity: None, Stop: 1}, 1.03/0.975-1), "stop is the first bit sampled after its end")
 }
 
 // TestLimitsHoldOnTheWire sends whole transmissions at a mismatch and looks
@@ -292,7 +297,8 @@ func TestLimitsHoldOnTheWire(t *testing.T) {
 	}
 	rapid.Check(t, func(rt *rapid.T) {
 		f := anyFrame(rt)
-		f.Stop = 1 // the limits are those of characters back to back with one stop bit
+		// The limits are those of characters back to back with one stop bit.
+		f.Stop, f.Half, f.Inverted = 1, false, false
 		os := rapid.SampledFrom([]int{0, 4, 8, 16}).Draw(rt, "os")
 		l := LimitsOf(f, os)
 		rng := rand.New(rand.NewPCG(rapid.Uint64().Draw(rt, "seed"), 1))
@@ -359,7 +365,7 @@ func FuzzReceiver(f *testing.F) {
 			at += 1 + quantity.Time(b)*quantity.Time(1+i%7*5000)*1000
 			tog = append(tog, at)
 		}
-		cfg := Config{Frame: Frame{8, Even, 1}, Period: quantity.PeriodOf(115200 * quantity.Baud), Oversampling: int(os) % 3 * 8, Vote: os&1 == 1}
+		cfg := Config{Frame: Frame{Data: 8, Parity: Even, Stop: 1}, Period: quantity.PeriodOf(115200 * quantity.Baud), Oversampling: int(os) % 3 * 8, Vote: os&1 == 1}
 		whole, parts := &record.List{}, &record.List{}
 		end := at + quantity.Second
 		a, b := NewReceiver(cfg), NewReceiver(cfg)
@@ -378,7 +384,7 @@ func FuzzReceiver(f *testing.F) {
 }
 
 func BenchmarkDecode(b *testing.B) {
-	f := Frame{8, None, 1}
+	f := Frame{Data: 8, Parity: None, Stop: 1}
 	p := quantity.PeriodOf(quantity.Megabaud)
 	rng := rand.New(rand.NewPCG(1, 2))
 	var tog []quantity.Time
@@ -397,7 +403,7 @@ func BenchmarkDecode(b *testing.B) {
 }
 
 func BenchmarkEncode(b *testing.B) {
-	f := Frame{8, None, 1}
+	f := Frame{Data: 8, Parity: None, Stop: 1}
 	p := quantity.PeriodOf(quantity.Megabaud)
 	buf := make([]quantity.Time, 0, 64)
 	b.ReportAllocs()
@@ -408,4 +414,211 @@ func BenchmarkEncode(b *testing.B) {
 		n += len(tog)
 	}
 	b.ReportMetric(float64(n)/b.Elapsed().Seconds()/1e6, "Medges/s")
+}
+
+// TestFrameTexts: what a frame says of itself is read back as the same frame.
+func TestFrameTexts(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		f := anyFrame(rt)
+		require.NoError(rt, f.Check())
+		back, err := ParseFrame(f.String())
+		require.NoError(rt, err)
+		require.Equal(rt, f, back)
+		cells := f.Cells()
+		require.Equal(rt, int64(f.HalfBits()), f.CellEnd(len(cells)-1))
+	})
+	for _, bad := range []string{"", "8N", "8N3", "4N1", "8N2.5", "8N1 upside-down", "8N1 address-bit", "8X1"} {
+		_, err := ParseFrame(bad)
+		assert.Error(t, err, bad)
+	}
+	f, err := ParseFrame("5n1.5")
+	require.NoError(t, err)
+	assert.Equal(t, 7.5, f.Bits())
+}
+
+// TestHalfAStopBit: characters with one and a half stop bits follow each other
+// seven and a half bits apart.
+func TestHalfAStopBit(t *testing.T) {
+	p := quantity.PeriodOf(100 * quantity.Kilobaud)
+	f := Frame{Data: 5, Stop: 1, Half: true}
+	tog, end := Encode(nil, f, p, 0, 0x1f, 0x1f)
+	assert.Equal(t, []quantity.Time{0, 10_000_000, 75_000_000, 85_000_000}, tog)
+	assert.Equal(t, quantity.Time(150_000_000), end)
+}
+
+// TestBitOrder: 53 is 01010011; least significant first the wire carries 1 1 0
+// 0 1 0 1 0 behind the start bit, most significant first 0 1 0 1 0 0 1 1.
+func TestBitOrder(t *testing.T) {
+	for _, c := range []struct {
+		f    Frame
+		want uint32
+	}{{Frame{Data: 8, Stop: 1}, 0b1_01010011_0}, {Frame{Data: 8, Stop: 1, MSBFirst: true}, 0b1_11001010_0}} {
+		assert.Equal(t, c.want, c.f.Levels(0x53))
+	}
+	d := Compare(Settings{Frame: Frame{Data: 8, Stop: 1}}, Settings{Frame: Frame{Data: 8, Stop: 1, MSBFirst: true}}, "A", "B")
+	require.Len(t, d, 1)
+	assert.Contains(t, d[0].Effects[0], "53 reads as CA")
+	seen := Outcome(Settings{Rate: 9600 * quantity.Baud, Frame: Frame{Data: 8, Stop: 1}}, Settings{Rate: 9600 * quantity.Baud, Frame: Frame{Data: 8, Stop: 1, MSBFirst: true}}, 0x53)
+	assert.Equal(t, []uint16{0xca}, seen.Chars)
+}
+
+// TestInversionIsSeen: a receiver that is not inverted takes the resting line
+// for a break.
+func TestInversionIsSeen(t *testing.T) {
+	a, b := Settings{Rate: 9600 * quantity.Baud, Frame: Frame{Data: 8, Stop: 1, Inverted: true}}, Settings{Rate: 9600 * quantity.Baud, Frame: Frame{Data: 8, Stop: 1}}
+	d := Compare(a, b, "A", "B")
+	require.Len(t, d, 1)
+	assert.Equal(t, "inversion-differs", d[0].Code)
+	seen := Outcome(a, b, 'o', 'k')
+	for i, c := range seen.Chars {
+		assert.False(t, (c == 'o' || c == 'k') && seen.Marks[i] == 0)
+	}
+	seen = Outcome(a, a, 'o', 'k')
+	assert.Equal(t, []uint16{'o', 'k'}, seen.Chars)
+}
+
+// TestAddressBit: an address begins a packet of its own.
+func TestAddressBit(t *testing.T) {
+	f, err := ParseFrame("9N1 address-bit")
+	require.NoError(t, err)
+	p := quantity.PeriodOf(9600 * quantity.Baud)
+	tog, end := Encode(nil, f, p, quantity.Millisecond, 0x112, 'h', 'i', 0x1a3, '!')
+	tap := NewTap(0, Settings{Rate: 9600 * quantity.Baud, Frame: f}, Settings{Rate: 9600 * quantity.Baud, Frame: f})
+	out := &record.List{}
+	tap.Feed([]wire.Window{{To: end + quantity.Second, High: true, Toggles: tog}}, out)
+	require.Len(t, out.Done, 2)
+	assert.Equal(t, "to 12: hi", Kind.Sentence(&out.Done[0]))
+	assert.Equal(t, "to A3: !", Kind.Sentence(&out.Done[1]))
+	assert.Equal(t, map[string]any{"address": uint16(0xa3)}, Kind.Fields(&out.Done[1]))
+}
+
+// TestPackets: a stated pause bounds packets, in bits or as a time.
+func TestPackets(t *testing.T) {
+	f := Frame{Data: 8, Stop: 1}
+	p := quantity.PeriodOf(9600 * quantity.Baud)
+	tog, end := Encode(nil, f, p, quantity.Millisecond, 'a')
+	tog, end = Encode(tog, f, p, end+p.Times(12), 'b')
+	tog, end = Encode(tog, f, p, end+p.Times(30), 'c')
+	for gap, want := range map[string][]string{"": {"ab", "c"}, "10 bits": {"a", "b", "c"}, "2 ms": {"ab", "c"}, "40 bits": {"abc"}} {
+		bits, time := 0, quantity.Time(0)
+		if gap != "" {
+			var err error
+			bits, time, err = parseGap(gap)
+			require.NoError(t, err)
+		}
+		r := NewReceiver(Settings{Frame: f, GapBits: bits, Gap: time}.Config(p))
+		out := &record.List{}
+		r.Feed(&wire.Window{To: end + quantity.Second, High: true, Toggles: tog}, out)
+		var got []string
+		for _, d := range out.Done {
+			got = append(got, string(d.Data))
+		}
+		assert.Equal(t, want, got, gap)
+	}
+	for _, bad := range []string{"0 bits", "x bits", "-1 ms", "soon"} {
+		_, _, err := parseGap(bad)
+		assert.Error(t, err, bad)
+	}
+}
+
+// TestOneWire: on a wire that both ends share nobody's name is claimed, and
+// flow lines are told with their end.
+func TestOneWire(t *testing.T) {
+	f := Frame{Data: 8, Stop: 1}
+	set := Settings{Rate: 9600 * quantity.Baud, Frame: f}
+	tog, end := Encode(nil, f, quantity.PeriodOf(set.Rate), quantity.Millisecond, 'q')
+	tog, end = Encode(tog, f, quantity.PeriodOf(set.Rate), end+20*quantity.Millisecond, 'a')
+	end += quantity.Second
+	idle := wire.Window{To: end, High: true}
+	out := &record.List{}
+	NewTap(4, set, set).Feed([]wire.Window{idle, idle, {To: end, High: true, Toggles: tog}, {To: end, High: true, Toggles: []quantity.Time{50, 90}}, idle}, out)
+	require.Len(t, out.Done, 4)
+	assert.Equal(t, []record.End{record.Nobody, record.Nobody}, []record.End{out.Done[0].From, out.Done[1].From})
+	assert.Equal(t, "q", string(out.Done[0].Data))
+	assert.Equal(t, record.Flow, out.Done[2].Kind)
+	assert.Equal(t, "ready to receive", Kind.Sentence(&out.Done[2]))
+	assert.Equal(t, record.MCU, out.Done[2].From)
+	assert.Equal(t, map[string]any{"ready": false}, Kind.Fields(&out.Done[3]))
+}
+
+// TestIdealLimitsBySweep: an ideal receiver, which samples bit middles, takes
+// every character within ±0.5/N of the sender's rate, N being the bits to the
+// middle of the first stop bit, and beyond that not all; to 0.2 percentage
+// points, in every format.
+func TestIdealLimitsBySweep(t *testing.T) {
+	for data := 5; data <= 9; data++ {
+		for parity := None; parity < Rules; parity++ {
+			for stop := 2; stop <= 4; stop++ {
+				f := Frame{Data: data, Parity: parity, Stop: max(stop/2, 1), Half: stop == 3}
+				n := float64(1+data) + 0.5
+				if parity != None {
+					n++
+				}
+				sender := quantity.PeriodOf(9600 * quantity.Baud)
+				reads := func(off float64) bool {
+					for _, v := range []uint16{0, f.Mask(), 0x155 & f.Mask(), 0xaa & f.Mask(), f.Mask() >> 1, 1 << (data - 1)} {
+						chars := []uint16{v, v, v}
+						tog, end := Encode(nil, f, sender, quantity.Millisecond, chars...)
+						out := &record.List{}
+						r := NewReceiver(Config{Frame: f, Period: quantity.Period(float64(sender) * (1 + off))})
+						r.Feed(&wire.Window{To: end + quantity.Second, High: true, Toggles: tog}, out)
+						got, _, flags := collect(out)
+						if flags != 0 || len(got) != 3 || got[0] != v || got[1] != v || got[2] != v {
+							return false
+						}
+					}
+					return true
+				}
+				for _, side := range []float64{1, -1} {
+					limit := 0.5 / n
+					if parity == Mark && side < 0 {
+						// The mark before the stop bit reads as one; the bit before that
+						// goes first.
+						limit = 0.5 / (n - 1)
+					}
+					point := 0.0
+					for point < 0.12 && reads(side*point) {
+						point += 0.0005
+					}
+					if stop > 2 && side > 0 {
+						// More than one stop bit gives a slow receiver more room.
+						require.GreaterOrEqual(t, 100*point, 100*limit-0.2, "%s", f)
+						continue
+					}
+					require.InDelta(t, 100*limit, 100*point, 0.2, "%s, side %+.0f", f, side)
+				}
+			}
+		}
+	}
+}
+
+// TestSync: from the edges of 55 the rate is found whatever it is, also with a
+// little jitter, and anything else is refused.
+func TestSync(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		f := anyFrame(rt)
+		f.Address = false
+		p := quantity.PeriodOf(quantity.FromBd(rapid.Float64Range(300, 1e6).Draw(rt, "rate")))
+		value := uint16(0x55) & f.Mask()
+		before, at := []quantity.Time(nil), quantity.Time(quantity.Millisecond)
+		if rapid.Bool().Draw(rt, "noise before") {
+			before, at = Encode(nil, f, p, at, 0)
+			at += p.Times(30)
+		}
+		tog, _ := Encode(before, f, p, at, value, 0x3)
+		for i := len(before); i < len(tog); i++ {
+			tog[i] += quantity.Time(rapid.Int64Range(-int64(p)/50_000, int64(p)/50_000).Draw(rt, "jitter"))
+		}
+		s, err := FindSync(f, value, !f.Inverted, tog)
+		require.NoError(rt, err)
+		require.Equal(rt, tog[len(before)], s.Start)
+		require.InEpsilon(rt, float64(p), float64(s.Period), 0.01)
+	})
+	_, err := FindSync(Frame{Data: 8, Stop: 1}, 0x55, true, nil)
+	require.ErrorIs(t, err, ErrNoSync)
+	_, err = MeasureSync(Frame{Data: 8, Stop: 1}, 0x00, []quantity.Time{1, 2, 3})
+	require.ErrorContains(t, err, "too few to measure")
+	tog, _ := Encode(nil, Frame{Data: 8, Stop: 1}, 1_000_000, 0, 0x33, 0x33)
+	_, err = FindSync(Frame{Data: 8, Stop: 1}, 0x55, true, tog)
+	require.ErrorIs(t, err, ErrNoSync)
 }

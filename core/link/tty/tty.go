@@ -48,6 +48,9 @@ func (c Config) Check() error {
 	if c.Frame.Data > 8 {
 		return fmt.Errorf("%s: the operating system's ports carry 5 to 8 data bits", c.Frame)
 	}
+	if f := c.Frame; f.Half || f.MSBFirst || f.Inverted || f.Address {
+		return fmt.Errorf("%s: the operating system's ports carry 1 or 2 stop bits, the least significant bit first, on a line that is not inverted", f)
+	}
 	if err := c.Frame.Check(); err != nil {
 		return err
 	}

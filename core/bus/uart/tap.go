@@ -1,0 +1,78 @@
+package uart
+
+import (
+	"gavrix/core/quantity"
+	"gavrix/core/record"
+	"gavrix/core/wire"
+)
+
+// Tap decodes a link as an ideal observer would: both directions, each with
+// the settings of the end that drives it, or one wire that both share; and the
+// flow lines. Its lines are those of Kind, in that order; lines at the end may
+// be left out.
+type Tap struct {
+	lines [3]*Receiver
+	flow  [2]flowLine
+}
+
+// NewTap gives the decoder for the lines from and to the MCU.
+func NewTap(link uint16, mcu, device Settings) *Tap {
+	side := func(s Settings, from record.End) *Receiver {
+		cfg := s.Config(quantity.PeriodOf(s.Rate))
+		cfg.Oversampling, cfg.Vote = 0, false
+		cfg.Link, cfg.Seen, cfg.From, cfg.Origin = link, record.Tap, from, record.FromLevels
+		return NewReceiver(cfg)
+	}
+	t := &Tap{lines: [3]*Receiver{side(mcu, record.MCU), side(device, record.Device), side(mcu, record.Nobody)}}
+	for i, from := range []record.End{record.MCU, record.Device} {
+		t.flow[i].rec = record.Record{Kind: record.Flow, Link: link, Seen: record.Tap, From: from, Origin: record.FromLevels}
+	}
+	return t
+}
+
+// Feed implements bus.Decoder.
+func (t *Tap) Feed(lines []wire.Window, out record.Sink) {
+	for i := range lines {
+		if i < len(t.lines) {
+			t.lines[i].Feed(&lines[i], out)
+		} else {
+			t.flow[i-len(t.lines)].feed(&lines[i], out)
+		}
+	}
+}
+
+// Wake implements bus.Decoder.
+func (t *Tap) Wake() quantity.Time {
+	return min(t.lines[0].Wake(), t.lines[1].Wake(), t.lines[2].Wake())
+}
+
+// Flush implements bus.Decoder.
+func (t *Tap) Flush(out record.Sink) {
+	for _, r := range t.lines {
+		r.Flush(out)
+	}
+}
+
+// What a flow line says.
+const (
+	ready    = "ready to receive"
+	notReady = "not ready to receive"
+)
+
+// flowLine tells of the changes of a line with which an end says that it can
+// receive: low is ready.
+type flowLine struct {
+	rec record.Record
+}
+
+func (f *flowLine) feed(w *wire.Window, out record.Sink) {
+	high := w.High
+	for _, t := range w.Toggles {
+		high = !high
+		f.rec.Start, f.rec.End, f.rec.Text = t, t, ready
+		if high {
+			f.rec.Text = notReady
+		}
+		out.Put(&f.rec)
+	}
+}
