@@ -56,6 +56,10 @@ type Kind struct {
 	Compare func(a, b Settings, nameA, nameB string) []Difference
 	// Decoder gives the decoder of an ideal tap on the lines.
 	Decoder func(link uint16, s Settings) Decoder
+	// Labels gives the meaning of the levels under a record: it is made anew for
+	// what is drawn, and kept nowhere. The lines' windows reach over the record;
+	// absent lines are windows without toggles.
+	Labels func(s Settings, r *record.Record, lines []wire.Window) []Label
 	// Sentence gives a record of this bus in words.
 	Sentence func(r *record.Record) string
 	// Fields gives what a record of this bus says beyond what all records
@@ -73,4 +77,24 @@ type Node interface {
 	// quantity.Forever when only a change can matter to it. It is called with
 	// rising times, again with the same time where a level changes at it.
 	Step(t quantity.Time, high []bool, release []bool) (wake quantity.Time)
+}
+
+// LabelKind says what a Label names.
+type LabelKind uint8
+
+// The kinds of labels.
+const (
+	FieldLabel  LabelKind = iota // several bits with one meaning: an address, a word
+	BitLabel                     // one bit
+	StuffLabel                   // a bit without a meaning of its own
+	EventLabel                   // a start, a stop, an error
+	SampleLabel                  // the instant at which a receiver looks
+)
+
+// Label is the meaning of a stretch of one line.
+type Label struct {
+	Kind     LabelKind
+	Line     int // index into the kind's roles
+	From, To quantity.Time
+	Text     string
 }

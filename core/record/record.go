@@ -103,11 +103,12 @@ const (
 	Overload                          // can: an overload flag
 	Stuck                             // i2c: a line was held low for too long
 	Stretched                         // i2c: the clock was held low for longer than the limit
+	Clash                             // spi: another device was selected at the same time
 )
 
 var flagNames = []string{
 	"framing", "parity", "break", "noise", "overrun", "parity or framing", "glitch", "floating line",
-	"released inside a word", "no stop", "stop inside a byte", "stuff", "form", "check sequence", "not acknowledged", "error flag", "overload", "bus stuck", "clock stretched too long",
+	"released inside a word", "no stop", "stop inside a byte", "stuff", "form", "check sequence", "not acknowledged", "error flag", "overload", "bus stuck", "clock stretched too long", "two devices selected",
 }
 
 // Names gives the names of the raised marks.

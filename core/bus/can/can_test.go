@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"gavrix/core/bus"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
 	"gavrix/core/wire"
@@ -514,4 +515,57 @@ func BenchmarkDecode(b *testing.B) {
 		d.Feed([]wire.Window{{To: end, High: true, Toggles: tog}}, discard{})
 	}
 	b.ReportMetric(float64(len(tog))*float64(b.N)/b.Elapsed().Seconds()/1e6, "Medges/s")
+}
+
+// TestLabels: the bits that are labelled are those that were built, whatever
+// the frame.
+func TestLabels(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		f := anyFrame(rt)
+		b := Build(f, true)
+		tog, end := Encode(nil, b, timing, lead)
+		end += lead
+		rs := decode(NewDecoder(timing, 0), tog, end, wiretest.Whole(end))
+		require.Len(rt, rs, 1)
+		w := wire.Window{To: end, High: true, Toggles: tog}
+		got := Bits(timing, &rs[0], w)
+		require.Len(rt, got, len(b.Bits))
+		for i, x := range b.Bits {
+			require.Equal(rt, x.Recessive, got[i].Recessive)
+			require.Equal(rt, x.Stuff, got[i].Stuff, "bit %d", i)
+			if !x.Stuff {
+				require.Equal(rt, x.Field, got[i].Field, "bit %d", i)
+				require.Equal(rt, x.Index, got[i].Index, "bit %d", i)
+			}
+			require.True(rt, got[i].Start < got[i].Sample && got[i].Sample < got[i].End)
+		}
+		text := ""
+		for _, l := range Kind.Labels(timing, &rs[0], []wire.Window{w}) {
+			if l.Kind == bus.FieldLabel {
+				text += l.Text + "; "
+			}
+		}
+		require.Contains(rt, text, fmt.Sprintf("identifier %03X; ", f.ID>>map[bool]int{true: 18}[f.Extended]))
+		require.Contains(rt, text, fmt.Sprintf("check sequence %0*X; ", (b.Width+3)/4, b.Check))
+		for i, d := range f.Data {
+			require.Contains(rt, text, fmt.Sprintf("byte %d %02X; ", i+1, d))
+		}
+	})
+}
+
+func TestCompare(t *testing.T) {
+	a := UsualTiming(250*quantity.Kilobaud, 0)
+	assert.Empty(t, Compare(a, a, "MCU", "pump"))
+	b := UsualTiming(500*quantity.Kilobaud, 0)
+	d := Compare(a, b, "MCU", "pump")
+	require.Len(t, d, 1)
+	assert.Equal(t, "bit-rate-differs", d[0].Code)
+	c := a
+	c.Nominal.Sample, c.Data.Sample = 0.6, 0.6
+	d = Compare(a, c, "MCU", "pump")
+	require.Len(t, d, 1)
+	assert.True(t, d[0].Harmless)
+	assert.Equal(t, "bit-sample-points-far", d[0].Code)
+	e := UsualTiming(250*quantity.Kilobaud, 2*quantity.Megabaud)
+	assert.Equal(t, "data-rate-differs", Compare(a, e, "MCU", "winch")[0].Code)
 }

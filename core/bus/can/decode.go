@@ -207,13 +207,13 @@ func (d *Decoder) take(r bool, n int, out record.Sink) {
 	if d.onBit != nil {
 		n = 1
 	}
-	before := p.have
+	before, stage := p.have, p.stage
 	used, e := p.bits(r, n)
 	if d.onBit != nil {
 		field, i := p.place()
 		d.onBit(Sampled{
 			Start: c.start(), Sample: c.next(), End: c.end(),
-			Bit: Bit{Recessive: r, Field: field, Index: i, Stuff: p.have == before && p.stage < ending, Fast: c.phase == &c.fast},
+			Bit: Bit{Recessive: r, Field: field, Index: i, Stuff: p.have == before && stage < ending, Fast: c.phase == &c.fast},
 		})
 	}
 	d.event(used, e, out)

@@ -2,6 +2,7 @@ package can
 
 import (
 	"fmt"
+	"math"
 	"strings"
 
 	"gavrix/core/bus"
@@ -31,6 +32,41 @@ var Kind = &bus.Kind{
 	Decoder:  func(link uint16, s bus.Settings) bus.Decoder { return NewDecoder(s.(Timing), link) },
 	Sentence: sentence,
 	Fields:   fields,
+	Labels:   labels,
+	Compare: func(a, b bus.Settings, nameA, nameB string) []bus.Difference {
+		return Compare(a.(Timing), b.(Timing), nameA, nameB)
+	},
+}
+
+// farSamples is the distance of two sample points, as a share of the bit, from
+// which on the ends leave each other little room.
+const farSamples = 0.05
+
+// Compare lists in what two nodes differ.
+func Compare(a, b Timing, nameA, nameB string) []bus.Difference {
+	var out []bus.Difference
+	phase := func(code, what string, x, y Phase) {
+		off := float64(x.Bit)/float64(y.Bit) - 1
+		// Over ten bits, the longest stretch without an edge, a node must not
+		// lose more than it can make up for.
+		if most := min(x.Jump, y.Jump) / 10; math.Abs(off) > most {
+			out = append(out, bus.Difference{
+				Code: code + "-rate-differs", What: fmt.Sprintf("%s rate: %s %s, %s %s, %+.2f %%", what, nameA, x.Bit.Rate().Round(5), nameB, y.Bit.Rate().Round(5), -100*off),
+				Effects: []string{fmt.Sprintf("the jump width makes up for %.2f %%: stuff errors, and error flags from whoever is active", 100*most)},
+			})
+		}
+		if d := math.Abs(x.Sample - y.Sample); d > farSamples+1e-9 {
+			out = append(out, bus.Difference{
+				Code: code + "-sample-points-far", What: fmt.Sprintf("%s sample point: %s %.1f %%, %s %.1f %%", what, nameA, 100*x.Sample, nameB, 100*y.Sample), Harmless: true,
+				Effects: []string{"both read the same bits on a short bus with exact clocks; length and clock error leave less room than either end reckons with"},
+			})
+		}
+	}
+	phase("bit", "bit", a.Nominal, b.Nominal)
+	if a.Data != a.Nominal || b.Data != b.Nominal {
+		phase("data", "data", a.Data, b.Data)
+	}
+	return out
 }
 
 // Describe implements bus.Settings.

@@ -1,12 +1,14 @@
 package i2c
 
 import (
+	"fmt"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"gavrix/core/bus"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
 	"gavrix/core/wire"
@@ -179,4 +181,60 @@ func BenchmarkDecode(b *testing.B) {
 		d.Feed(ws, discard{})
 	}
 	b.ReportMetric(float64(len(clock)+len(data))*float64(b.N)/b.Elapsed().Seconds()/1e6, "Medges/s")
+}
+
+// TestLabels: over a random transaction, the names in order tell it, and the
+// lines have the levels that they say.
+func TestLabels(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		var bs []Byte
+		for i := range rapid.IntRange(1, 6).Draw(rt, "bytes") {
+			bs = append(bs, Byte{rapid.Byte().Draw(rt, "value"), rapid.Bool().Draw(rt, "ack"), i == 0 || rapid.IntRange(0, 2).Draw(rt, "start") == 0})
+		}
+		clock, data, end := Encode(quantity.Microsecond, 10*quantity.Microsecond, bs, true)
+		r := decodeOne(t, clock, data, end+1)
+		ws := []wire.Window{{To: end + 1, High: true, Toggles: clock}, {To: end + 1, High: true, Toggles: data}}
+		var names, want []string
+		for i, b := range bs {
+			if b.Start {
+				want = append(want, map[bool]string{true: "start", false: "restart"}[i == 0])
+			}
+			for k := 7; k >= 0; k-- {
+				switch {
+				case b.Start && k == 0:
+					want = append(want, []string{"write", "read"}[b.Value&1])
+				case b.Start:
+					want = append(want, fmt.Sprintf("a%d=%d", k-1, b.Value>>k&1))
+				default:
+					want = append(want, fmt.Sprintf("b%d=%d", k, b.Value>>k&1))
+				}
+			}
+			want = append(want, map[bool]string{true: "ack", false: "nack"}[b.Acked])
+		}
+		want = append(want, "stop")
+		for _, l := range Kind.Labels(Settings{}, r, ws) {
+			if l.Kind == bus.FieldLabel || l.Kind == bus.SampleLabel {
+				continue
+			}
+			name := l.Text
+			if l.Kind == bus.BitLabel && (name[0] == 'a' && name != "ack" || name[0] == 'b') {
+				level := 1
+				for _, x := range data {
+					if x <= (l.From+l.To)/2 {
+						level = 1 - level
+					}
+				}
+				name += fmt.Sprintf("=%d", level)
+			}
+			names = append(names, name)
+		}
+		require.Equal(rt, want, names)
+	})
+}
+
+func TestCompare(t *testing.T) {
+	assert.Empty(t, Compare(Settings{}, Settings{}, "MCU", "dev"))
+	d := Compare(Settings{PEC: true}, Settings{}, "MCU", "dev")
+	require.Len(t, d, 1)
+	assert.Contains(t, d[0].Effects[0], "dev takes the code for one more byte")
 }

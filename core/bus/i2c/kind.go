@@ -1,6 +1,8 @@
 package i2c
 
 import (
+	"fmt"
+
 	"gavrix/core/bus"
 	"gavrix/core/doc"
 	"gavrix/core/quantity"
@@ -70,6 +72,29 @@ var Kind = &bus.Kind{
 		return s
 	},
 	Fields: fields,
+	Labels: labels,
+	Compare: func(a, b bus.Settings, nameA, nameB string) []bus.Difference {
+		return Compare(a.(Settings), b.(Settings), nameA, nameB)
+	},
+}
+
+// Compare lists in what two parties on the bus differ; the clock line carries
+// all that they must agree on but the error code.
+func Compare(a, b Settings, nameA, nameB string) []bus.Difference {
+	if a.PEC == b.PEC {
+		return nil
+	}
+	with, without := nameA, nameB
+	if b.PEC {
+		with, without = nameB, nameA
+	}
+	return []bus.Difference{{
+		Code: "error-code-differs", What: fmt.Sprintf("packet error code: %s yes, %s no", with, without),
+		Effects: []string{
+			without + " takes the code for one more byte of data",
+			with + " takes the last byte of data for the code, and finds it wrong",
+		},
+	}}
 }
 
 // partJSON is the JSON form of a Part.

@@ -346,6 +346,10 @@ var Kind = &bus.Kind{
 	Parse:    parse,
 	Decoder:  func(link uint16, s bus.Settings) bus.Decoder { return NewDecoder(s.(Settings), link) },
 	Sentence: sentence,
+	Labels:   labels,
+	Compare: func(a, b bus.Settings, nameA, nameB string) []bus.Difference {
+		return Compare(a.(Settings), b.(Settings), nameA, nameB)
+	},
 	Fields: func(r *record.Record) map[string]any {
 		return map[string]any{"element_bits": r.Bits, "elements": Elements(r)}
 	},

@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"gavrix/core/bus"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
 	"gavrix/core/wire"
@@ -156,5 +157,56 @@ func FuzzDecoder(f *testing.F) {
 		}
 		end := at + 60*us
 		require.Equal(t, decode(strip(), tog, end, wiretest.Whole(end)), decode(strip(), tog, end, wiretest.Steps(us/3+quantity.Time(cut)*us)))
+	})
+}
+
+// TestLabels: elements, bits and the latch are named where they stand.
+func TestLabels(t *testing.T) {
+	s := strip()
+	s.Element = 4
+	tog, end := Encode(nil, s, 10*us, 0b1010, 0b0011)
+	end += 3 * s.Latch
+	rs := decode(s, tog, end, wiretest.Whole(end))
+	require.Len(t, rs, 1)
+	var fields, bits string
+	var latch bus.Label
+	for _, l := range Kind.Labels(s, &rs[0], []wire.Window{{To: end, Toggles: tog}}) {
+		require.Less(t, l.From, l.To)
+		switch l.Kind {
+		case bus.FieldLabel:
+			fields += l.Text + " "
+		case bus.BitLabel:
+			bits += l.Text
+		case bus.EventLabel:
+			latch = l
+		}
+	}
+	assert.Equal(t, "A 3 ", fields)
+	assert.Equal(t, "10100011", bits)
+	assert.Equal(t, "latch", latch.Text)
+	assert.Equal(t, rs[0].End, latch.To)
+}
+
+func TestCompare(t *testing.T) {
+	a := strip()
+	assert.Empty(t, Compare(a, a, "MCU", "strip"))
+	b := a
+	b.One.High = Range{2 * us, 3 * us}
+	b.Latch, b.Element, b.LSBFirst = 80*us, 24, true
+	codes := []string{}
+	for _, d := range Compare(a, b, "MCU", "strip") {
+		codes = append(codes, d.Code)
+	}
+	assert.Equal(t, []string{"pulse-differs", "latch-differs", "element-differs", "bit-order-differs"}, codes)
+}
+
+// TestDuration bounds what Encode takes, whatever the elements.
+func TestDuration(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		s := strip()
+		es := rapid.SliceOfN(rapid.Uint32Range(0, 0xfff), 1, 30).Draw(rt, "elements")
+		_, end := Encode(nil, s, 0, es...)
+		least, most := Duration(s, len(es))
+		require.True(rt, least <= end+s.Latch && end+s.Latch <= most)
 	})
 }

@@ -17,18 +17,27 @@ var Schema = doc.Map(
 	doc.Key{Name: "word", Doc: "bits a word, 4 to 32", Type: doc.Int(4, 32), Default: "8"},
 	doc.Key{Name: "order", Doc: "which bit comes first", Type: doc.Enum("msb", "lsb"), Default: "msb"},
 	doc.Key{Name: "active", Doc: "level of the select line while selected; none: there is no select line", Type: doc.Enum("low", "high", "none"), Default: "low"},
+	doc.Key{Name: "wires", Doc: "data lines: 2, or 1 that serves both directions", Type: doc.Enum("2", "1"), Default: "2"},
+	doc.Key{Name: "turn", Doc: "with one data line: the number of bits after which the device drives it", Type: doc.Int(1, 1<<16)},
 	doc.Key{Name: "gap", Doc: "pause of the clock that ends a transfer without a select line", Type: doc.TimeType},
 )
 
 // Kind describes the bus.
 var Kind = &bus.Kind{
-	Name:  "spi",
-	Mark:  "S",
-	Lines: []bus.Role{{Name: "clock"}, {Name: "out", Optional: true}, {Name: "in", Optional: true}, {Name: "select", Optional: true}},
+	Name: "spi",
+	Mark: "S",
+	Lines: []bus.Role{
+		{Name: "clock"}, {Name: "out", Optional: true}, {Name: "in", Optional: true}, {Name: "select", Optional: true, High: true},
+		{Name: "other", Optional: true, High: true}, // low while another device on the same lines is selected
+	},
 
-	Schema:   Schema,
-	Parse:    parse,
-	Decoder:  func(link uint16, s bus.Settings) bus.Decoder { return NewDecoder(s.(Settings), link, record.Device) },
+	Schema:  Schema,
+	Parse:   parse,
+	Decoder: func(link uint16, s bus.Settings) bus.Decoder { return NewDecoder(s.(Settings), link, record.Device) },
+	Labels:  labels,
+	Compare: func(a, b bus.Settings, nameA, nameB string) []bus.Difference {
+		return Compare(a.(Settings), b.(Settings), nameA, nameB)
+	},
 	Sentence: sentence,
 	Fields: func(r *record.Record) map[string]any {
 		return map[string]any{"word_bits": r.Bits, "out": Words(r, r.Data), "in": Words(r, r.Back)}
@@ -51,8 +60,55 @@ func parse(n *doc.Node) (bus.Settings, error) {
 	if t := n.Text("gap"); t != "" {
 		s.Gap, _ = quantity.ParseTime(t)
 	}
+	s.Shared = n.Text("wires") == "1"
+	if t, err := strconv.Atoi(n.Text("turn")); err == nil {
+		s.Turn = t
+	}
 	return s, s.Check()
 }
+
+// Compare lists the settings in which the MCU's unit and a device differ, with
+// what each makes of the other's bits.
+func Compare(a, b Settings, nameA, nameB string) []bus.Difference {
+	var out []bus.Difference
+	add := func(code, what string, effects ...string) {
+		out = append(out, bus.Difference{Code: code, What: what, Effects: effects})
+	}
+	if a.Mode() != b.Mode() {
+		what := fmt.Sprintf("mode: %s %d, %s %d", nameA, a.Mode(), nameB, b.Mode())
+		if a.ClockIdleHigh != b.ClockIdleHigh && a.SampleSecond != b.SampleSecond {
+			// The same edge of the clock samples; only the resting level differs.
+			add("mode-differs", what, "both sample on the same edge of the clock: words arrive, but selecting may make one edge too many or too few")
+		} else {
+			add("mode-differs", what, "one end samples at the instant at which the other changes its data: each bit is either the right one or its neighbour")
+		}
+	}
+	if a.LSBFirst != b.LSBFirst {
+		add("bit-order-differs", "bit order: one end sends the most significant bit first, the other the least", "every word is mirrored: 01 reads as "+fmt.Sprintf("%0*X", (a.Word+3)/4, uint64(1)<<(a.Word-1)))
+	}
+	if a.Word != b.Word {
+		add("word-differs", fmt.Sprintf("word: %s %d bits, %s %d bits", nameA, a.Word, nameB, b.Word), fmt.Sprintf("the words part after the first: they meet again every %d bits", lcm(a.Word, b.Word)))
+	}
+	if a.Select != b.Select {
+		add("select-differs", fmt.Sprintf("select: %s %s, %s %s", nameA, a.Select, nameB, b.Select), "the device listens while it is not meant, and is deaf while it is")
+	}
+	if a.Shared != b.Shared {
+		add("wires-differ", "data lines: one end uses one for both directions", "both drive the same wire, or one listens to a wire that nobody drives")
+	} else if a.Turn != b.Turn {
+		add("turn-differs", fmt.Sprintf("turn: %s after %d bits, %s after %d", nameA, a.Turn, nameB, b.Turn), "between the two either both drive the wire or nobody does")
+	}
+	return out
+}
+
+func lcm(a, b int) int {
+	x, y := a, b
+	for y != 0 {
+		x, y = y, x%y
+	}
+	return a / x * b
+}
+
+func (s Select) String() string { return [...]string{"active low", "active high", "none"}[s] }
 
 func sentence(r *record.Record) string {
 	digits := (int(r.Bits) + 3) / 4

@@ -30,6 +30,10 @@ type Settings struct {
 	Select        Select
 	// Gap is the pause of the clock that ends a span without a select line.
 	Gap quantity.Time
+	// Shared: one data line serves both directions. From the bit with the
+	// number Turn on the device drives it; 0 means that this is not known.
+	Shared bool
+	Turn   int
 }
 
 // Mode gives settings for a mode number 0 to 3, words of 8 bits, most
@@ -59,6 +63,8 @@ func (s Settings) Check() error {
 		return fmt.Errorf("unknown select %d", s.Select)
 	case s.Select == NoSelect && s.Gap <= 0:
 		return fmt.Errorf("without a select line a gap must say what ends a span")
+	case s.Turn < 0 || s.Turn > 0 && !s.Shared:
+		return fmt.Errorf("turn %d: it says from which bit on the device drives a shared data line", s.Turn)
 	}
 	return nil
 }
@@ -69,7 +75,11 @@ func (s Settings) Describe() string {
 	if s.LSBFirst {
 		order = "lsb first"
 	}
-	return fmt.Sprintf("mode %d, %d bits %s", s.Mode(), s.Word, order)
+	text := fmt.Sprintf("mode %d, %d bits %s", s.Mode(), s.Word, order)
+	if s.Shared {
+		text += ", one data line"
+	}
+	return text
 }
 
 func (s Settings) bytes() int { return (s.Word + 7) / 8 }
@@ -85,7 +95,9 @@ type Lines struct {
 // back, position by position. It also gives the end of the span.
 //
 // Select comes one half period before the first clock edge and goes one after
-// the last. The data lines change at the edges at which nobody samples.
+// the last. The data lines change at the edges at which nobody samples. With a
+// shared data line both directions are on Out: the MCU's bits up to the turn,
+// the device's from there on.
 func Encode(s Settings, start, half quantity.Time, out, back []uint32) (Lines, quantity.Time) {
 	var l Lines
 	t := start
@@ -110,7 +122,7 @@ func Encode(s Settings, start, half quantity.Time, out, back []uint32) (Lines, q
 		}
 		return w>>(s.Word-1-i)&1 == 1
 	}
-	n := max(len(out), len(back))
+	n, pos := max(len(out), len(back)), 0
 	at := func(words []uint32, k int) uint32 {
 		if k < len(words) {
 			return words[k]
@@ -124,8 +136,16 @@ func Encode(s Settings, start, half quantity.Time, out, back []uint32) (Lines, q
 			if s.SampleSecond {
 				change = t
 			}
-			set(change, 0, bit(at(out, k), i))
-			set(change, 1, bit(at(back, k), i))
+			switch {
+			case !s.Shared:
+				set(change, 0, bit(at(out, k), i))
+				set(change, 1, bit(at(back, k), i))
+			case s.Turn > 0 && pos >= s.Turn:
+				set(change, 0, bit(at(back, k), i))
+			default:
+				set(change, 0, bit(at(out, k), i))
+			}
+			pos++
 			l.Clock = append(l.Clock, t, t+half)
 			change = t + half
 			t += 2 * half
@@ -147,8 +167,10 @@ func Duration(s Settings, half quantity.Time, n int) quantity.Time {
 	return half + 2*half*quantity.Time(n*s.Word)
 }
 
-// Decoder decodes one device's spans. Its lines are clock, data out, data in
-// and select, in this order; without a select line there are three.
+// Decoder decodes one device's spans. Its lines are clock, data out, data in,
+// select, and one that is low while another device on these lines is selected;
+// lines at the end may be left out where nothing needs them. A shared data line
+// stands in the place of data out.
 type Decoder struct {
 	set  Settings
 	link uint16
@@ -158,6 +180,8 @@ type Decoder struct {
 	selected bool
 	sample   bool // the next clock toggle samples
 	n        int  // bits of the word so far
+	pos      int  // bits of the span so far
+	clash    bool // another device was selected too
 	out, in  uint32
 	wordAt   quantity.Time
 	lastAt   quantity.Time // newest clock edge
@@ -204,6 +228,10 @@ func (d *Decoder) Feed(lines []wire.Window, sink record.Sink) {
 	if d.set.Select != NoSelect {
 		sel = cursor{tog: lines[3].Toggles, high: lines[3].High}
 	}
+	other := cursor{high: true}
+	if len(lines) > 4 {
+		other = cursor{tog: lines[4].Toggles, high: lines[4].High}
+	}
 	if !d.started {
 		d.started = true
 		if d.set.Select == NoSelect || sel.high == (d.set.Select == ActiveHigh) {
@@ -214,9 +242,13 @@ func (d *Decoder) Feed(lines []wire.Window, sink record.Sink) {
 		// Select first: an edge of the clock at the same time comes after it.
 		until := sel.next()
 		if d.selected {
+			d.clash = d.clash || !other.high || other.next() < until
 			d.run(&clock, &out, &in, until, sink)
 		} else {
 			clock.before(until)
+		}
+		if until < quantity.Forever {
+			other.before(until + 1) // one may hand over to the other
 		}
 		if until == quantity.Forever {
 			break
@@ -242,7 +274,8 @@ func (d *Decoder) busy() bool { return d.n > 0 || len(d.rec.Offsets) > 0 }
 func (d *Decoder) begin(t quantity.Time, clockHigh bool) {
 	d.selected = true
 	d.rec.Start = t
-	d.n, d.out, d.in = 0, 0, 0
+	d.n, d.pos, d.out, d.in = 0, 0, 0, 0
+	d.clash = false
 	// The first edge after the idle level samples with CPHA 0, the second
 	// with CPHA 1.
 	d.sample = (clockHigh == d.set.ClockIdleHigh) != d.set.SampleSecond
@@ -264,11 +297,23 @@ func (d *Decoder) run(clock, out, in *cursor, until quantity.Time, sink record.S
 			}
 			d.lastAt = t
 		}
-		if d.sample {
+		if d.sample && d.set.Shared {
+			o, i := d.direction(out.before(t))
+			d.take(t, o, i)
+		} else if d.sample {
 			d.take(t, out.before(t), in.before(t))
 		}
 		d.sample = !d.sample
 	}
+}
+
+// direction gives a bit of a shared line to the one who drives it.
+func (d *Decoder) direction(bit bool) (out, in bool) {
+	d.pos++
+	if d.set.Turn > 0 && d.pos > d.set.Turn {
+		return false, bit
+	}
+	return bit, false
 }
 
 func (d *Decoder) take(t quantity.Time, out, in bool) {
@@ -311,6 +356,9 @@ func (d *Decoder) end(t quantity.Time, sink record.Sink) {
 	d.selected = false
 	d.rec.End = t
 	d.rec.Marks, d.rec.Text = d.rec.Marks[:0], ""
+	if d.clash {
+		d.rec.Marks = append(d.rec.Marks, record.Mark{Flags: record.Clash})
+	}
 	if d.n > 0 {
 		d.rec.Marks = append(d.rec.Marks, record.Mark{Index: len(d.rec.Offsets), Flags: record.Short})
 		out, in := d.out, d.in
@@ -318,6 +366,9 @@ func (d *Decoder) end(t quantity.Time, sink record.Sink) {
 			out, in = bits.Reverse32(out)>>(32-d.n), bits.Reverse32(in)>>(32-d.n)
 		}
 		d.rec.Text = fmt.Sprintf("then %d of %d bits: out %0*b, in %0*b", d.n, d.set.Word, d.n, out, d.n, in)
+	}
+	if d.set.Shared && d.set.Turn == 0 {
+		d.rec.Back = d.rec.Back[:0] // who drove the line is not known
 	}
 	sink.Put(&d.rec)
 	d.rec.Data, d.rec.Back, d.rec.Offsets = d.rec.Data[:0], d.rec.Back[:0], d.rec.Offsets[:0]

@@ -1,6 +1,7 @@
 package spi
 
 import (
+	"fmt"
 	"math/rand/v2"
 	"testing"
 
@@ -8,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"gavrix/core/bus"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
 	"gavrix/core/wire"
@@ -184,4 +186,156 @@ func BenchmarkDecode(b *testing.B) {
 		d.Feed(ws, discard{})
 	}
 	b.ReportMetric(float64(edges)*float64(b.N)/b.Elapsed().Seconds()/1e6, "Medges/s")
+}
+
+// TestOneDataLine: what the MCU sent stands before the turn, what the device
+// sent behind it; where the turn is not known nobody is named.
+func TestOneDataLine(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		s := anySettings(rt)
+		s.Shared = true
+		n := rapid.IntRange(1, 5).Draw(rt, "words")
+		s.Turn = rapid.IntRange(0, n*s.Word).Draw(rt, "turn")
+		mask := uint32(uint64(1)<<s.Word - 1)
+		var o, b []uint32
+		for range n {
+			o, b = append(o, rapid.Uint32().Draw(rt, "out")&mask), append(b, rapid.Uint32().Draw(rt, "back")&mask)
+		}
+		l, end := Encode(s, 1000, 5000, o, b)
+		require.Empty(rt, l.In)
+		lines := make([][]quantity.Time, 4)
+		add(lines, l)
+		end += 10 * s.Gap
+		out := &record.List{}
+		feed(NewDecoder(s, 0, record.Device), s, lines, rest(s), end, wiretest.AtRandom(rt, end, 8), out)
+		require.Len(rt, out.Done, 1)
+		r := &out.Done[0]
+		gotOut, gotIn := Words(r, r.Data), Words(r, r.Back)
+		if s.Turn == 0 {
+			require.Equal(rt, o, gotOut)
+			require.Empty(rt, gotIn)
+			return
+		}
+		for k := range n {
+			for i := range s.Word {
+				bit := s.Word - 1 - i
+				if s.LSBFirst {
+					bit = i
+				}
+				if k*s.Word+i < s.Turn {
+					require.Equal(rt, o[k]>>bit&1, gotOut[k]>>bit&1)
+					require.Zero(rt, gotIn[k]>>bit&1)
+				} else {
+					require.Equal(rt, b[k]>>bit&1, gotIn[k]>>bit&1)
+					require.Zero(rt, gotOut[k]>>bit&1)
+				}
+			}
+		}
+	})
+}
+
+// TestTwoSelects: two devices with modes of their own on the same lines, and a
+// mark where both are selected.
+func TestTwoSelects(t *testing.T) {
+	a, b := Mode(1), Mode(2)
+	b.Word, b.LSBFirst = 16, true
+	la, end := Encode(a, 1000, 500, []uint32{0x12, 0x34}, []uint32{0xfe, 0xdc})
+	// The second device's clock rests high: the line goes there in between.
+	lb, end2 := Encode(b, end+5000, 300, []uint32{0xabcd}, []uint32{0x1234})
+	clock := append(append(append([]quantity.Time{}, la.Clock...), end+2000), lb.Clock...)
+	out := append(append([]quantity.Time{}, la.Out...), lb.Out...)
+	in := append(append([]quantity.Time{}, la.In...), lb.In...)
+	run := func(overlap quantity.Time) (first, second []record.Record) {
+		selA := []quantity.Time{la.Select[0], la.Select[1] + overlap}
+		end := end2 + 10_000
+		for i, c := range []struct {
+			s          Settings
+			own, other []quantity.Time
+		}{{a, selA, lb.Select}, {b, lb.Select, selA}} {
+			l := &record.List{}
+			d := NewDecoder(c.s, 0, record.Device)
+			wiretest.Feed([][]quantity.Time{clock, out, in, c.own, c.other}, []bool{false, false, false, true, true}, end, wiretest.Steps(777), func(ws []wire.Window) { d.Feed(ws, l) })
+			if i == 0 {
+				first = l.Done
+			} else {
+				second = l.Done
+			}
+		}
+		return first, second
+	}
+	first, second := run(0)
+	require.Len(t, first, 1)
+	require.Len(t, second, 1)
+	assert.Equal(t, []uint32{0x12, 0x34}, Words(&first[0], first[0].Data))
+	assert.Equal(t, []uint32{0xabcd}, Words(&second[0], second[0].Data))
+	assert.Equal(t, []uint32{0x1234}, Words(&second[0], second[0].Back))
+	assert.Zero(t, first[0].AllFlags()|second[0].AllFlags())
+	first, second = run(lb.Select[0] - la.Select[1])
+	assert.Zero(t, first[0].AllFlags()|second[0].AllFlags(), "one hands over to the other at one instant")
+	first, second = run(lb.Select[0] - la.Select[1] + 1)
+	assert.NotZero(t, first[0].AllFlags()&record.Clash)
+	assert.NotZero(t, second[0].AllFlags()&record.Clash)
+}
+
+func TestCompare(t *testing.T) {
+	assert.Empty(t, Compare(Mode(0), Mode(0), "MCU", "dev"))
+	d := Compare(Mode(0), Mode(1), "MCU", "dev")
+	require.Len(t, d, 1)
+	assert.Equal(t, "mode-differs", d[0].Code)
+	assert.Contains(t, d[0].Effects[0], "at which the other changes")
+	assert.Contains(t, Compare(Mode(0), Mode(3), "MCU", "dev")[0].Effects[0], "same edge")
+	b := Mode(0)
+	b.Word, b.LSBFirst, b.Select, b.Shared = 12, true, ActiveHigh, true
+	codes := []string{}
+	for _, x := range Compare(Mode(0), b, "MCU", "dev") {
+		codes = append(codes, x.Code)
+	}
+	assert.Equal(t, []string{"bit-order-differs", "word-differs", "select-differs", "wires-differ"}, codes)
+	assert.Contains(t, Compare(Mode(0), b, "MCU", "dev")[1].Effects[0], "every 24 bits")
+}
+
+// TestLabels: at each sample the lines have the level of the bit that is named
+// there.
+func TestLabels(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		s := anySettings(rt)
+		s.Select = Select(rapid.IntRange(0, 1).Draw(rt, "select"))
+		mask := uint32(uint64(1)<<s.Word - 1)
+		o, b := []uint32{rapid.Uint32().Draw(rt, "out") & mask, 1}, []uint32{rapid.Uint32().Draw(rt, "back") & mask, 2}
+		l, end := Encode(s, 1000, 500, o, b)
+		lines := make([][]quantity.Time, 4)
+		add(lines, l)
+		end += 10_000
+		out := &record.List{}
+		feed(NewDecoder(s, 0, record.Device), s, lines, rest(s), end, wiretest.Whole(end), out)
+		var ws []wire.Window
+		for i, h := range rest(s) {
+			ws = append(ws, wire.Window{To: end, High: h, Toggles: lines[i]})
+		}
+		bits, fields := 0, 0
+		for _, x := range Kind.Labels(s, &out.Done[0], ws) {
+			switch x.Kind {
+			case bus.FieldLabel:
+				fields++
+			case bus.BitLabel:
+				words := o
+				if x.Line == 2 {
+					words = b
+				}
+				var n int
+				_, err := fmt.Sscanf(x.Text, "b%d", &n)
+				require.NoError(rt, err)
+				at := (x.From + x.To) / 2
+				high := false
+				for _, y := range ws[x.Line].Toggles {
+					if y < at {
+						high = !high
+					}
+				}
+				require.Equal(rt, words[bits/2/s.Word]>>n&1 == 1, high)
+				bits++
+			}
+		}
+		require.Equal(rt, []int{4, 4 * s.Word}, []int{fields, bits})
+	})
 }

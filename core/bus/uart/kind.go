@@ -44,6 +44,7 @@ var Kind = &bus.Kind{
 	},
 	Sentence: sentence,
 	Fields:   fields,
+	Labels:   labels,
 	Compare: func(a, b bus.Settings, nameA, nameB string) []bus.Difference {
 		return Compare(a.(Settings), b.(Settings), nameA, nameB)
 	},

@@ -1,6 +1,7 @@
 package uart
 
 import (
+	"fmt"
 	"math"
 	"math/rand/v2"
 	"testing"
@@ -9,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"gavrix/core/bus"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
 	"gavrix/core/wire"
@@ -621,4 +623,53 @@ func TestSync(t *testing.T) {
 	tog, _ := Encode(nil, Frame{Data: 8, Stop: 1}, 1_000_000, 0, 0x33, 0x33)
 	_, err = FindSync(Frame{Data: 8, Stop: 1}, 0x55, true, tog)
 	require.ErrorIs(t, err, ErrNoSync)
+}
+
+// TestLabels: the bits' labels lie end to end over each character, and the
+// line has in the middle of each the level that the character says.
+func TestLabels(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		f := anyFrame(rt)
+		f.Address = false
+		set := Settings{Rate: 9600 * quantity.Baud, Frame: f}
+		p := quantity.PeriodOf(set.Rate)
+		s := anySent(rt, f, p)
+		out := &record.List{}
+		tap := NewTap(0, set, set)
+		w := wire.Window{To: s.end + quantity.Second, High: !f.Inverted, Toggles: s.tog}
+		tap.Feed([]wire.Window{{To: w.To, High: true}, w}, out)
+		i := 0
+		for k := range out.Done {
+			r := &out.Done[k]
+			at := r.Start
+			for _, l := range Kind.Labels(set, r, nil) {
+				require.Equal(rt, 1, l.Line)
+				switch l.Kind {
+				case bus.FieldLabel:
+					at = l.From
+					i++
+				case bus.BitLabel:
+					require.Equal(rt, at, l.From)
+					at = l.To
+					var n int
+					if _, err := fmt.Sscanf(l.Text, "b%d", &n); err == nil {
+						want := s.chars[i-1]>>n&1 == 1
+						require.Equal(rt, want != f.Inverted, levelAt(w, (l.From+l.To)/2), l.Text)
+					}
+				}
+			}
+		}
+		require.Equal(rt, len(s.chars), i)
+	})
+}
+
+func levelAt(w wire.Window, t quantity.Time) bool {
+	high := w.High
+	for _, x := range w.Toggles {
+		if x > t {
+			break
+		}
+		high = !high
+	}
+	return high
 }

@@ -1,0 +1,43 @@
+package uart
+
+import (
+	"fmt"
+
+	"gavrix/core/bus"
+	"gavrix/core/quantity"
+	"gavrix/core/record"
+	"gavrix/core/wire"
+)
+
+// labels names the bits of each character: they follow from its start, the
+// levels are not looked at.
+func labels(set bus.Settings, r *record.Record, _ []wire.Window) []bus.Label {
+	s := set.(Settings)
+	line := map[record.End]int{record.MCU: 0, record.Nobody: 2}[r.From]
+	if r.From >= record.Device {
+		line = 1
+	}
+	if r.Kind != record.Chars {
+		return nil
+	}
+	p := quantity.PeriodOf(s.Rate)
+	cells := s.Frame.Cells()
+	sampled := 1 + s.Frame.Data + s.Frame.parityBits() + 1
+	var out []bus.Label
+	for i := range min(r.Len(), len(r.Offsets)) {
+		at := r.Start + r.Offsets[i]
+		out = append(out, bus.Label{Kind: bus.FieldLabel, Line: line, From: at, To: at + s.Frame.Time(p), Text: fmt.Sprintf("%02X", r.Char(i))})
+		for k, name := range cells {
+			from := at
+			if k > 0 {
+				from = at + p.Halves(s.Frame.CellEnd(k-1))
+			}
+			out = append(out, bus.Label{Kind: bus.BitLabel, Line: line, From: from, To: at + p.Halves(s.Frame.CellEnd(k)), Text: name})
+			if k < sampled {
+				m := at + p.Halves(int64(2*k+1))
+				out = append(out, bus.Label{Kind: bus.SampleLabel, Line: line, From: m, To: m, Text: name})
+			}
+		}
+	}
+	return out
+}
