@@ -28,6 +28,7 @@ import (
 
 type decodeOptions struct {
 	links          []string
+	bench          string
 	asJSON, asCSV  bool
 	from, to, rate string
 }
@@ -41,12 +42,22 @@ func decodeCommand() *cobra.Command {
 a kind of bus, its lines and its settings:
 
   NAME uart  mcu=LINE device=LINE rate=… frame=…       one of the lines is enough
+             shared=LINE                               one wire for both directions
+             mcu-ready=LINE device-ready=LINE          flow lines, low is ready
   NAME spi   clock=LINE out=LINE in=LINE select=LINE mode=… word=… order=… active=…
-  NAME i2c   clock=LINE data=LINE
-  NAME can   line=LINE rate=… data-rate=… sample=… jump=…
+             other=LINE                                low while another device is selected
+             out=LINE wires=1 turn=8                   one data line, the device's from bit 8 on
+  NAME i2c   clock=LINE data=LINE filter=… stretch=… stuck=… error-code=yes
+  NAME can   line=LINE rate=… data-rate=… sample=… jump=… quanta=…
   NAME pulse line=LINE zero="0.2 to 0.5 us" one="0.6 to 1 us" low="0.3 to 5 us" latch=50us element=12
 
-Without --link the lines of the file are listed.`,
+A LINE may be a boolean expression over lines, as line="enable and not mosi".
+Devices that share an spi bus are links of their own, each with its select line,
+mode and word.
+
+With --bench the links of a bench are decoded whose lines the file has, and the
+buses below its key observed. Without --link and --bench the lines of the file
+are listed.`,
 		Example: `  gavrix decode lock.vcd
   gavrix decode lock.vcd --link 'gauge uart device=rx rate=28.8k frame=7E1' \
                          --link 'angle spi clock=sck out=mosi in=miso select=cs mode=1' --json`,
@@ -59,6 +70,7 @@ Without --link the lines of the file are listed.`,
 	}
 	fl := c.Flags()
 	fl.StringArrayVar(&o.links, "link", nil, "what to decode (may be given again)")
+	fl.StringVar(&o.bench, "bench", "", "decode the links of this bench")
 	fl.BoolVar(&o.asJSON, "json", false, "print one JSON object a record (docs/formats.md)")
 	fl.BoolVar(&o.asCSV, "csv", false, "print comma-separated values")
 	fl.StringVar(&o.from, "from", "", "only records that reach beyond this time")
@@ -94,19 +106,15 @@ func (o *decodeOptions) run(ctx context.Context, path string) error {
 		return err
 	}
 	defer f.Close()
-	if len(o.links) == 0 {
+	if len(o.links) == 0 && o.bench == "" {
 		for _, n := range src.Names() {
 			fmt.Println(safe.Text(n))
 		}
 		return nil
 	}
-	var links []decode.Link
-	for _, text := range o.links {
-		l, err := decode.ParseLink(text, src.Names())
-		if err != nil {
-			return fmt.Errorf("--link %w", err)
-		}
-		links = append(links, l)
+	links, err := o.wanted(src.Names())
+	if err != nil {
+		return err
 	}
 	opts := decode.Options{Progress: progress(f)}
 	for _, t := range []struct {
@@ -139,6 +147,33 @@ func (o *decodeOptions) run(ctx context.Context, path string) error {
 		return fmt.Errorf("%s: %w; what stands before it was decoded", path, err)
 	}
 	return out.err
+}
+
+// wanted gives the links to decode: those of a bench, and those given in words.
+func (o *decodeOptions) wanted(names []string) ([]decode.Link, error) {
+	var links []decode.Link
+	if o.bench != "" {
+		b, err := loadBench(o.bench)
+		if err != nil {
+			return nil, err
+		}
+		var missing []error
+		links, missing = decode.FromBench(b, names)
+		for _, e := range missing {
+			fmt.Fprintln(os.Stderr, "left out:", safe.Text(e.Error()))
+		}
+		if len(links) == 0 && len(o.links) == 0 {
+			return nil, fmt.Errorf("%s: the file has the lines of none of its links; name them below `lines:`, or use --link", o.bench)
+		}
+	}
+	for _, text := range o.links {
+		l, err := decode.ParseLink(text, names)
+		if err != nil {
+			return nil, fmt.Errorf("--link %w", err)
+		}
+		links = append(links, l)
+	}
+	return links, nil
 }
 
 // progress tells how much of the file is read, on a terminal.

@@ -6,7 +6,9 @@ package bench
 import (
 	"fmt"
 	"io/fs"
+	"slices"
 	"strconv"
+	"strings"
 
 	"gavrix/core/bus"
 	"gavrix/core/bus/all"
@@ -25,6 +27,7 @@ type Bench struct {
 	Seed        uint64
 	MCU         MCU
 	Links       []*Link
+	Observed    []*Observed
 
 	dir  fs.FS
 	file *doc.File
@@ -67,11 +70,21 @@ type Link struct {
 	DeviceEnd uart.Settings
 	ClockOff  quantity.PPM
 
+	// Lines names the lines in captures by who drives them: mcu, device.
+	Lines  map[string]string
 	Delay  quantity.Time
 	Port   *Port
 	Checks []check.Check
 
 	node *doc.Node
+}
+
+// Observed is a bus that is known from captures only.
+type Observed struct {
+	Name     string
+	Kind     *bus.Kind
+	Settings bus.Settings
+	Lines    map[string]string // by role, each a name or an expression
 }
 
 // Ask is what the firmware sends by itself.
@@ -150,6 +163,9 @@ func (b *Bench) bind() []finding.Finding {
 		}
 		used[unit] = l.Key
 	}
+	for _, o := range root.Get("observed").All() {
+		n.Observed = append(n.Observed, x.observed(o))
+	}
 	if len(n.Links) == 0 {
 		x.fault("no-links", root.Get("links").Place(), "add a link below `links:`", "the bench has no links")
 	}
@@ -158,6 +174,48 @@ func (b *Bench) bind() []finding.Finding {
 	}
 	*b = *n
 	return nil
+}
+
+// observed reads a bus that is known from captures.
+func (x *binder) observed(n *doc.Node) *Observed {
+	o := &Observed{Name: n.Key, Kind: all.ByName(n.Text("kind")), Lines: map[string]string{}}
+	settings := n.Get("settings")
+	if settings == nil {
+		settings = &doc.Node{Kind: doc.Mapping}
+	}
+	if faults := o.Kind.Schema.Validate(settings); len(faults) > 0 {
+		for i := range faults {
+			if faults[i].Where.Line == 0 {
+				faults[i].Where = n.KeyPlace() // there are no settings at all
+			}
+		}
+		x.faults = append(x.faults, faults...)
+		return o
+	}
+	var err error
+	if o.Settings, err = o.Kind.Parse(settings); err != nil {
+		x.fault("bad-settings", n.KeyPlace(), "mend the settings", "%s: %v", n.Key, err)
+	}
+	var roles []string
+	for _, r := range o.Kind.Lines {
+		roles = append(roles, r.Name)
+	}
+	for _, l := range n.Get("lines").All() {
+		if !slices.Contains(roles, l.Key) {
+			change := "the lines of " + o.Kind.Name + " are " + strings.Join(roles, ", ")
+			if m := doc.Nearest(l.Key, roles); m != "" {
+				change = fmt.Sprintf("did you mean %s?", m)
+			}
+			x.fault("unknown-line", l.KeyPlace(), change, "%s has no line %q", o.Kind.Name, l.Key)
+		}
+		o.Lines[l.Key] = l.Scalar
+	}
+	for _, r := range o.Kind.Lines {
+		if o.Lines[r.Name] == "" && !r.Optional {
+			x.fault("line-missing", n.Get("lines").Place(), fmt.Sprintf("add `%s:` with the name of the line", r.Name), "%s: no line is the %s", n.Key, r.Name)
+		}
+	}
+	return o
 }
 
 func (x *binder) mcu(n *doc.Node) MCU {
@@ -278,6 +336,10 @@ func (x *binder) link(dir fs.FS, b *Bench, n *doc.Node) *Link {
 		x.rate(l, m)
 	}
 	x.device(dir, l, n.Get("device"))
+	l.Lines = map[string]string{"mcu": n.Key + ".mcu", "device": n.Key + ".device"}
+	if lines := n.Get("lines"); lines != nil {
+		l.Lines = map[string]string{"mcu": lines.Text("mcu"), "device": lines.Text("device")}
+	}
 	if t := n.Text("delay"); t != "" {
 		l.Delay, _ = quantity.ParseTime(t)
 	}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"gavrix/core/bus/all"
 	"gavrix/core/bus/uart"
 	"gavrix/core/check"
 	"gavrix/core/doc"
@@ -18,7 +19,20 @@ var Schema = doc.Map(
 	doc.Key{Name: "seed", Doc: "start of the random numbers of the simulation", Type: doc.Int(0, 1<<31-1), Default: "1"},
 	doc.Key{Name: "mcu", Doc: "the microcontroller", Type: mcuSchema, Required: true},
 	doc.Key{Name: "links", Doc: "the links by name", Type: doc.MapOf(linkSchema), Required: true},
+	doc.Key{Name: "observed", Doc: "buses by name that are known from captures only, of any kind", Type: doc.MapOf(doc.Map(
+		doc.Key{Name: "kind", Doc: "kind of bus", Type: doc.Enum(kindNames()...), Required: true},
+		doc.Key{Name: "lines", Doc: "the lines of a capture by their part on the bus, each a name or a boolean expression", Type: doc.MapOf(doc.NameType), Required: true},
+		doc.Key{Name: "settings", Doc: "frame settings, as the kind of bus has them", Type: doc.MapOf(doc.AnyText)},
+	))},
 )
+
+func kindNames() []string {
+	var out []string
+	for _, k := range all.Kinds {
+		out = append(out, k.Name)
+	}
+	return out
+}
 
 var mcuSchema = doc.Map(
 	doc.Key{Name: "name", Doc: "name of the MCU", Type: doc.NameType, Required: true},
@@ -61,6 +75,10 @@ var linkSchema = doc.Map(
 		doc.Key{Name: "frame", Doc: "frame, where it differs from the device file", Type: frameType()},
 		doc.Key{Name: "clock-off", Doc: "how far this part's clock is off, as 0.4 %", Type: doc.PPMType, Default: "0 ppm"},
 	), Required: true},
+	doc.Key{Name: "lines", Doc: "names of its lines in captures; absent: LINK.mcu and LINK.device", Type: doc.Map(
+		doc.Key{Name: "mcu", Doc: "line that the MCU drives", Type: doc.NameType},
+		doc.Key{Name: "device", Doc: "line that the device drives", Type: doc.NameType},
+	)},
 	doc.Key{Name: "delay", Doc: "propagation delay of the wires", Type: doc.TimeType, Default: "0 ns"},
 	doc.Key{Name: "port", Doc: "a real port in the place of the simulation", Type: doc.Map(
 		doc.Key{Name: "path", Doc: "path of the port", Type: doc.NameType, Required: true},

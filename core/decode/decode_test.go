@@ -8,12 +8,15 @@ import (
 	"math/rand/v2"
 	"strings"
 	"testing"
+	"testing/fstest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"gavrix/core/bench"
 	"gavrix/core/bus/can"
 	"gavrix/core/bus/i2c"
+	"gavrix/core/bus/pulse"
 	"gavrix/core/bus/spi"
 	"gavrix/core/bus/uart"
 	"gavrix/core/capture/jsonl"
@@ -36,6 +39,7 @@ type mixed struct {
 	words [][2][]uint32
 	i2c   [][]i2c.Byte
 	can   []can.Frame
+	strip []uint32
 }
 
 var links = []string{
@@ -43,14 +47,16 @@ var links = []string{
 	"angle spi clock=sck out=mosi in=miso select=cs mode=1 word=16",
 	"tilt i2c clock=scl data=sda",
 	`pump can line=can rate="250 kbit/s" sample=80%`,
+	// Made from two lines, of which one lets the other through.
+	`strip pulse line="enable and not raw" zero="0.2 to 0.5 us" one="0.6 to 1 us" low="0.3 to 5 us" latch=50us element=12`,
 }
 
 func newMixed(seed uint64) *mixed {
 	rng := rand.New(rand.NewPCG(seed, 3))
 	m := &mixed{
-		names: []string{"rx", "sck", "mosi", "miso", "cs", "scl", "sda", "can"},
-		high:  []bool{true, false, false, false, true, true, true, true},
-		tog:   make([][]quantity.Time, 8),
+		names: []string{"rx", "sck", "mosi", "miso", "cs", "scl", "sda", "can", "enable", "raw"},
+		high:  []bool{true, false, false, false, true, true, true, true, false, true},
+		tog:   make([][]quantity.Time, 10),
 	}
 	at := quantity.Time(quantity.Millisecond)
 	for range 40 {
@@ -87,6 +93,17 @@ func newMixed(seed uint64) *mixed {
 		m.can = append(m.can, f)
 		at += 20 * quantity.Microsecond
 	}
+	m.end = max(m.end, at)
+	at = 2 * quantity.Millisecond
+	m.tog[8] = []quantity.Time{at - 1000}
+	set2, err := ParseSettings(pulse.Kind, `{zero: 0.2 to 0.5 us, one: 0.6 to 1 us, low: 0.3 to 5 us, latch: 50us, element: 12}`)
+	if err != nil {
+		panic(err)
+	}
+	for range 36 {
+		m.strip = append(m.strip, rng.Uint32()&0xfff)
+	}
+	m.tog[9], at = pulse.Encode(nil, set2.(pulse.Settings), at, m.strip...)
 	m.end = max(m.end, at) + quantity.Millisecond
 	return m
 }
@@ -136,6 +153,8 @@ func TestAllBusesInOnePass(t *testing.T) {
 					require.Equal(t, m.i2c[nI2C][1].Value, r.Data[1])
 					require.Equal(t, m.i2c[nI2C][1].Acked, r.Back[1]&record.Acked != 0)
 					nI2C++
+				case 4:
+					require.Equal(t, m.strip, pulse.Elements(&r))
 				case 3:
 					require.Equal(t, m.can[nCAN].ID, r.ID)
 					require.Equal(t, m.can[nCAN].Data, r.Data)
@@ -252,6 +271,9 @@ func TestLinksInWords(t *testing.T) {
 		`g uart device="rx`:                      "a quote is not closed",
 		"g can line=rx rate=250k sample=120%":    "sample point",
 		"g i2c clock=sck data=mosi colour=green": `unknown key "colour"`,
+		`g can line="sck and" rate=250k`:         "missing at the end",
+		`g can line="sck or nix" rate=250k`:      `no line "nix"`,
+		"g uart device=rx rate=9600 idle-gap=x":  "idle-gap",
 	} {
 		_, err := ParseLink(text, names)
 		require.Error(t, err, text)
@@ -259,7 +281,8 @@ func TestLinksInWords(t *testing.T) {
 	}
 	l, err := ParseLink(`the-gauge uart device=top.rx rate="28.8 kBd" frame=7E1`, names)
 	require.NoError(t, err)
-	assert.Equal(t, []int{-1, 0}, l.Lines)
+	assert.False(t, l.Lines[0].Present())
+	assert.Equal(t, []int{0}, l.Lines[1].inputs)
 	assert.Equal(t, "7E1", l.Settings.Describe())
 	_, err = Open("x.bin", strings.NewReader(""), 0)
 	assert.ErrorContains(t, err, ".vcd and .csv")
@@ -287,4 +310,70 @@ func TestJSONOfEachBus(t *testing.T) {
 	assert.Contains(t, seen["i2c"], "parts")
 	assert.Contains(t, seen["can"], "identifier")
 	assert.Contains(t, seen, "uart")
+}
+
+// benchText describes the same buses as links, in a bench.
+const benchText = `
+bench: test
+mcu:
+  name: Marlow 40
+  clocks: {bus: {source: 40 MHz}}
+  units: {serial1: {kind: uart, clock: bus, divider: {most: 4096}}}
+links:
+  gauge:
+    kind: uart
+    unit: serial1
+    mcu: {rate: 57.6 kBd, frame: 7E1}
+    device: {file: gauge.yaml}
+    lines: {device: rx}
+observed:
+  angle: {kind: spi, lines: {clock: sck, out: mosi, in: miso, select: cs}, settings: {mode: 1, word: 16}}
+  tilt:  {kind: i2c, lines: {clock: scl, data: sda}}
+  pump:  {kind: can, lines: {line: can}, settings: {rate: 250 kbit/s}}
+  winch: {kind: can, lines: {line: elsewhere}, settings: {rate: 250 kbit/s}}
+  strip: {kind: pulse, lines: {line: enable and not raw}, settings: {zero: 0.2 to 0.5 us, one: 0.6 to 1 us, low: 0.3 to 5 us, latch: 50us, element: 12}}
+`
+
+const gaugeText = "device: gauge\nkind: uart\nend: {rate: 57.6 kBd, frame: 7E1}\nbehaviour: {values: {level: \"1\"}, stream: {every: 1 s, text: \"{level .1}\"}}\n"
+
+// TestLinksFromABench: the links of a bench and the buses that it observes are
+// found in a capture, and decode as those given in words.
+func TestLinksFromABench(t *testing.T) {
+	dir := fstest.MapFS{"b.yaml": {Data: []byte(benchText)}, "gauge.yaml": {Data: []byte(gaugeText)}}
+	b, faults := bench.Load(dir, "b.yaml")
+	require.Empty(t, faults)
+	text := newMixed(4).asVCD(t)
+	src, words := opened(t, text)
+	want := &record.List{}
+	require.NoError(t, Run(context.Background(), src, words, Options{}, want))
+	src, err := Open("a.vcd", bytes.NewReader(text), 0)
+	require.NoError(t, err)
+	links, missing := FromBench(b, src.Names())
+	require.Len(t, missing, 1)
+	assert.ErrorContains(t, missing[0], `winch: there is no line "elsewhere"`)
+	got := &record.List{}
+	require.NoError(t, Run(context.Background(), src, links, Options{}, got))
+	require.Equal(t, len(want.Done), len(got.Done))
+	for i := range want.Done {
+		require.Equal(t, want.Done[i], got.Done[i])
+	}
+}
+
+func TestObservedBusesAreChecked(t *testing.T) {
+	for change, seen := range map[string]string{
+		"clock: sck":  "no line is the clock",
+		"mode: 1":     "mode: 7",
+		"kind: can":   "kind: cann",
+		"in: miso":    "inn: miso",
+		"rate: 250 k": "rate: 250 x",
+	} {
+		text := strings.Replace(benchText, change, strings.TrimPrefix(seen, "no line is the clock"), 1)
+		if strings.HasPrefix(seen, "no") {
+			text = strings.Replace(benchText, change+", ", "", 1)
+		}
+		dir := fstest.MapFS{"b.yaml": {Data: []byte(text)}, "gauge.yaml": {Data: []byte(gaugeText)}}
+		_, faults := bench.Load(dir, "b.yaml")
+		require.NotEmpty(t, faults, change)
+		assert.Positive(t, faults[0].Where.Line, change)
+	}
 }

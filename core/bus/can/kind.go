@@ -3,6 +3,7 @@ package can
 import (
 	"fmt"
 	"math"
+	"strconv"
 	"strings"
 
 	"gavrix/core/bus"
@@ -19,6 +20,7 @@ var Schema = doc.Map(
 	doc.Key{Name: "data-rate", Doc: "bit rate of the data phase of frames with a rate switch", Type: doc.RateType},
 	doc.Key{Name: "sample", Doc: "sample point in both phases, as 87.5 %", Type: shareType, Default: "80 %"},
 	doc.Key{Name: "jump", Doc: "synchronisation jump width, as a share of the bit", Type: shareType, Default: "10 %"},
+	doc.Key{Name: "quanta", Doc: "time quanta a bit; absent: edges are seen when they happen", Type: doc.Int(4, 385)},
 )
 
 // Kind describes the bus.
@@ -85,7 +87,9 @@ func parse(n *doc.Node) (bus.Settings, error) {
 		data, _ = quantity.ParseRate(d)
 	}
 	t := UsualTiming(rate, data)
+	quanta, _ := strconv.Atoi(n.Text("quanta"))
 	for _, p := range []*Phase{&t.Nominal, &t.Data} {
+		p.Quanta = quanta
 		if s := n.Text("sample"); s != "" {
 			v, _ := quantity.ParsePPM(s)
 			p.Sample = float64(v) / 1e6

@@ -82,6 +82,9 @@ func (s Settings) Describe() string {
 	return text
 }
 
+// NeedsSelect says whether a decoder can't do without a select line.
+func (s Settings) NeedsSelect() bool { return s.Select != NoSelect }
+
 func (s Settings) bytes() int { return (s.Word + 7) / 8 }
 
 // Lines are the toggles of the four lines of one span. Clock rests as the

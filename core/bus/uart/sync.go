@@ -68,21 +68,17 @@ func MeasureSync(f Frame, value uint16, toggles []quantity.Time) (Sync, error) {
 // are given with the level before the first, behind a pause of at least ten of
 // its bits or at the beginning.
 func FindSync(f Frame, value uint16, high bool, toggles []quantity.Time) (Sync, error) {
-	err := error(fmt.Errorf("%w: the line is silent", ErrNoSync))
 	for i := range toggles {
 		if high == (i%2 == 1) != f.Inverted {
 			continue // not the edge of a start bit
 		}
-		var s Sync
-		if s, err = MeasureSync(f, value, toggles[i:]); err != nil {
-			continue
-		}
-		if i == 0 || toggles[i]-toggles[i-1] >= s.Period.Times(10) {
+		s, err := MeasureSync(f, value, toggles[i:])
+		if err == nil && (i == 0 || toggles[i]-toggles[i-1] >= s.Period.Times(10)) {
 			return s, nil
 		}
 	}
-	if err == nil {
-		err = fmt.Errorf("%w behind a pause", ErrNoSync)
+	if len(toggles) == 0 {
+		return Sync{}, fmt.Errorf("%w: the line is silent", ErrNoSync)
 	}
-	return Sync{}, err
+	return Sync{}, fmt.Errorf("%w: among %d edges there is no %X in %s behind a pause of ten bits", ErrNoSync, len(toggles), value, f)
 }

@@ -1,0 +1,267 @@
+package decode
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"gavrix/core/bench"
+	"gavrix/core/bus"
+	"gavrix/core/bus/all"
+	"gavrix/core/bus/uart"
+	"gavrix/core/doc"
+	"gavrix/core/wire"
+)
+
+// Line is where the levels of a line of a bus come from: a line of the source,
+// several by an expression, or none.
+type Line struct {
+	inputs  []int // index into the source's names
+	derived *wire.Derived
+}
+
+// Present says whether there is such a line.
+func (l Line) Present() bool { return len(l.inputs) > 0 }
+
+func (l Line) window(ws []wire.Window) wire.Window {
+	if l.derived != nil {
+		return l.derived.Window(ws)
+	}
+	return ws[0]
+}
+
+// Link says which lines are which bus.
+type Link struct {
+	Name     string
+	Kind     *bus.Kind
+	Settings bus.Settings
+	// Other are the settings of the other end where they differ: a uart's
+	// device.
+	Other bus.Settings
+	Lines []Line // by role
+}
+
+func (l *Link) decoder(index uint16) bus.Decoder {
+	if l.Kind == uart.Kind && l.Other != nil {
+		return uart.NewTap(index, l.Settings.(uart.Settings), l.Other.(uart.Settings))
+	}
+	return l.Kind.Decoder(index, l.Settings)
+}
+
+// ParseLink reads a link in the words of a bench: a name, the kind of bus, and
+// roles and settings as key=value, as
+//
+//	gauge uart device=top.rx rate=28.8kBd frame=7E1
+//
+// A value with blanks stands in double quotes. A line may be a boolean
+// expression over lines of the source (wire.ParseExpression).
+func ParseLink(text string, names []string) (Link, error) {
+	words, err := split(text)
+	if err != nil {
+		return Link{}, fmt.Errorf("%q: %w", text, err)
+	}
+	if len(words) < 2 {
+		return Link{}, fmt.Errorf("%q: write a name, a kind of bus, and key=value pairs", text)
+	}
+	l := Link{Name: words[0], Kind: all.ByName(words[1])}
+	if l.Kind == nil {
+		var kinds []string
+		for _, k := range all.Kinds {
+			kinds = append(kinds, k.Name)
+		}
+		return Link{}, fmt.Errorf("%q: there is no bus %q; known are %s", text, words[1], strings.Join(kinds, ", "))
+	}
+	l.Lines = make([]Line, len(l.Kind.Lines))
+	settings := "{"
+	for _, w := range words[2:] {
+		key, value, ok := strings.Cut(w, "=")
+		if !ok {
+			return Link{}, fmt.Errorf("%q: %q is no key=value", text, w)
+		}
+		role := l.role(key)
+		if role < 0 {
+			settings += fmt.Sprintf("%q: %q, ", key, value)
+			continue
+		}
+		if l.Lines[role], err = parseLine(names, value); err != nil {
+			return Link{}, fmt.Errorf("%q: %w", text, err)
+		}
+	}
+	if l.Settings, err = ParseSettings(l.Kind, settings+"}"); err != nil {
+		return Link{}, fmt.Errorf("%q: %w", text, err)
+	}
+	return l, l.complete(text)
+}
+
+// ParseSettings reads the settings of an end from a map in the words of a
+// bench.
+func ParseSettings(k *bus.Kind, text string) (bus.Settings, error) {
+	file, faults := doc.Parse("settings", []byte(text))
+	if file == nil {
+		return nil, errors.New(faults[0].Seen)
+	}
+	if faults := k.Schema.Validate(file.Root); len(faults) > 0 {
+		return nil, fmt.Errorf("%s; %s", faults[0].Seen, faults[0].Change)
+	}
+	return k.Parse(file.Root)
+}
+
+// SplitSettings makes a map of key=value words.
+func SplitSettings(text string) (string, error) {
+	words, err := split(text)
+	if err != nil {
+		return "", fmt.Errorf("%q: %w", text, err)
+	}
+	out := "{"
+	for _, w := range words {
+		key, value, ok := strings.Cut(w, "=")
+		if !ok {
+			return "", fmt.Errorf("%q: %q is no key=value", text, w)
+		}
+		out += fmt.Sprintf("%q: %q, ", key, value)
+	}
+	return out + "}", nil
+}
+
+// FromBench gives those links of a bench whose lines the source has, and says
+// of the others why not.
+func FromBench(b *bench.Bench, names []string) (links []Link, missing []error) {
+	take := func(l Link, lines map[string]string) {
+		l.Lines = make([]Line, len(l.Kind.Lines))
+		for i, r := range l.Kind.Lines {
+			value := lines[r.Name]
+			if value == "" {
+				continue
+			}
+			var err error
+			if l.Lines[i], err = parseLine(names, value); err != nil {
+				missing = append(missing, fmt.Errorf("%s: %w", l.Name, err))
+				if !r.Optional {
+					return
+				}
+			}
+		}
+		if l.complete(l.Name) == nil {
+			links = append(links, l)
+		}
+	}
+	for _, l := range b.Links {
+		device := l.DeviceEnd
+		device.Rate = l.DeviceRate()
+		take(Link{Name: l.Name, Kind: l.Kind, Settings: l.MCU, Other: device}, l.Lines)
+	}
+	for _, o := range b.Observed {
+		take(Link{Name: o.Name, Kind: o.Kind, Settings: o.Settings}, o.Lines)
+	}
+	return links, missing
+}
+
+func (l *Link) role(name string) int {
+	for i, r := range l.Kind.Lines {
+		if r.Name == name {
+			return i
+		}
+	}
+	return -1
+}
+
+// complete checks that the lines which the bus needs are given.
+func (l *Link) complete(text string) error {
+	given := 0
+	for i, r := range l.Kind.Lines {
+		if l.Lines[i].Present() {
+			given++
+		} else if !r.Optional {
+			return fmt.Errorf("%q: which line is the %s? add %s=LINE", text, r.Name, r.Name)
+		}
+	}
+	if given == 0 {
+		return fmt.Errorf("%q: which line is it? add %s=LINE or %s=LINE", text, l.Kind.Lines[0].Name, l.Kind.Lines[1].Name)
+	}
+	if s, ok := l.Settings.(interface{ NeedsSelect() bool }); ok && s.NeedsSelect() && !l.Lines[l.role("select")].Present() {
+		return fmt.Errorf("%q: add select=LINE, or active=none with a gap", text)
+	}
+	return nil
+}
+
+// parseLine finds a line of the source, or makes one from an expression.
+func parseLine(names []string, text string) (Line, error) {
+	if i, err := Index(names, text); err == nil || !wire.IsExpression(text) {
+		return Line{inputs: []int{i}}, err
+	}
+	d, err := wire.ParseExpression(text)
+	if err != nil {
+		return Line{}, err
+	}
+	l := Line{derived: d}
+	for _, n := range d.Inputs {
+		i, err := Index(names, n)
+		if err != nil {
+			return Line{}, err
+		}
+		l.inputs = append(l.inputs, i)
+	}
+	return l, nil
+}
+
+func split(text string) ([]string, error) {
+	var out []string
+	var word strings.Builder
+	quoted, any := false, false
+	for _, r := range text {
+		switch {
+		case r == '"':
+			quoted, any = !quoted, true
+		case r == ' ' && !quoted:
+			if any {
+				out = append(out, word.String())
+				word.Reset()
+				any = false
+			}
+		default:
+			word.WriteRune(r)
+			any = true
+		}
+	}
+	if quoted {
+		return nil, errors.New("a quote is not closed")
+	}
+	if any {
+		out = append(out, word.String())
+	}
+	return out, nil
+}
+
+// Index finds a line by its name, or by its last part where only one has it.
+func Index(names []string, want string) (int, error) {
+	found := -1
+	for i, n := range names {
+		if n == want {
+			return i, nil
+		}
+		if j := strings.LastIndexByte(n, '.'); n[j+1:] == want {
+			if found >= 0 {
+				return -1, fmt.Errorf("several lines are called %q; give the name with its scopes", want)
+			}
+			found = i
+		}
+	}
+	if found < 0 {
+		known := append([]string(nil), names...)
+		for _, n := range names {
+			known = append(known, n[strings.LastIndexByte(n, '.')+1:])
+		}
+		if m := doc.Nearest(want, known); m != "" {
+			return -1, fmt.Errorf("there is no line %q; did you mean %s?", want, m)
+		}
+		return -1, fmt.Errorf("there is no line %q; the file has %s", want, list(names))
+	}
+	return found, nil
+}
+
+func list(names []string) string {
+	if len(names) > 12 {
+		return strings.Join(names[:12], ", ") + fmt.Sprintf(" and %d more", len(names)-12)
+	}
+	return strings.Join(names, ", ")
+}
