@@ -4,7 +4,9 @@ import (
 	"bytes"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
+	"math"
 	"os"
 	"path/filepath"
 	"strings"
@@ -12,6 +14,12 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"gavrix/core/bus/uart"
+	"gavrix/core/clock"
+	"gavrix/core/quantity"
+	"gavrix/core/wire"
+	"gavrix/core/wire/vcd"
 )
 
 // run calls the program in this process and gives its output and status.
@@ -79,6 +87,17 @@ func TestStatuses(t *testing.T) {
 		{"calc frame uart --data 5A --frame 8E1 --rate 57600", fine, "190.97 µs"},
 		{"calc frame spi --data 0102 --rate 1M", fine, "16 bits, 16.500 µs"},
 		{"calc frame can --id 800 --rate 250k", cannot, "does not fit"},
+		{"calc frame uart --data 5A --frame 5N1.5 --rate 1000", fine, "7.5 bits, 7.5"},
+		{"calc frame can --id 1 --fd --data 000102030405060708 --rate 250k", fine, "padded with 3 bytes of 00 to a length of 12"},
+		{"calc ends uart rate=9600 rate=9600", fine, "both ends agree"},
+		{"calc ends uart rate=9600 rate=9800", fine, "differs, harmless: rate"},
+		{"calc ends uart rate=9600 rate=19200", found, "too late"},
+		{"calc ends spi mode=0 mode=1", found, "each bit is either the right one or its neighbour"},
+		{"calc ends can rate=250k rate=500k", found, "stuff errors, and error flags"},
+		{"calc ends i2c error-code=yes error-code=no", found, "one more byte"},
+		{"calc ends smoke a=b a=b", cannot, "known are uart, spi, i2c, can, pulse"},
+		{"calc ends uart rate=9600 rate", cannot, "no key=value"},
+		{"calc ends uart rate=9600 frame=8N1", cannot, "rate"},
 		{"draw frame --frame 7E1 --rate 28800 --other 8N1 --value 34", fine, "receiver stores B4, no error flag."},
 		{"draw frame demo --link lower-gauge --value 34", fine, "MCU stores 34, as sent."},
 		{"draw frame demo --value zz", cannot, "in hex"},
@@ -145,4 +164,89 @@ func TestNewBenchAndConversions(t *testing.T) {
 	out, status = run(t, "decode", vcdFile, "--link", "g uart device=rx rate=9600 frame=8N1", "--csv")
 	assert.Equal(t, fine, status, out)
 	assert.Contains(t, out, "start_ps,end_ps,link")
+}
+
+// TestLevelsOut: the levels of the simulated bench, written to a file, decode
+// with the bench's links to what was watched.
+func TestLevelsOut(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "lock.vcd")
+	watched, status := run(t, "watch", "demo", "--for", "3s", "--fast", "--json", "--levels", path)
+	require.Equal(t, fine, status, watched)
+	decoded, status := run(t, "decode", path, "--bench", "demo", "--json")
+	require.Equal(t, fine, status, decoded)
+	texts := func(out string) map[string]string {
+		all := map[string]string{}
+		for line := range strings.Lines(out) {
+			var r struct{ Link, From, Kind, Data string }
+			require.NoError(t, json.Unmarshal([]byte(line), &r))
+			if r.Kind == "chars" {
+				all[r.Link+" "+r.From] += r.Data
+			}
+		}
+		return all
+	}
+	want, got := texts(watched), texts(decoded)
+	require.Len(t, want, 3)
+	for k, text := range want {
+		link, from, _ := strings.Cut(k, " ")
+		for other, data := range got {
+			l, f, _ := strings.Cut(other, " ")
+			if l == link && (f == "MCU") == (from == "MCU") {
+				// The last run may be cut off.
+				assert.True(t, strings.HasPrefix(text, data) || strings.HasPrefix(data, text), k)
+				assert.GreaterOrEqual(t, len(data), 10)
+			}
+		}
+	}
+	require.Len(t, got, 3)
+	_, status = run(t, "watch", "demo", "--for", "1s", "--fast", "--levels", path)
+	assert.Equal(t, cannot, status, "nothing is overwritten")
+}
+
+// TestSyncCharacter: from 55 at seven rates the divider is the one that the
+// rate itself would get.
+func TestSyncCharacter(t *testing.T) {
+	for _, rate := range []float64{1200, 9600, 19200, 38400, 57600, 115200, 230400} {
+		path := filepath.Join(t.TempDir(), "sync.vcd")
+		out, err := os.Create(path)
+		require.NoError(t, err)
+		w, err := vcd.NewWriter(out, []string{"rx"})
+		require.NoError(t, err)
+		tog, end := uart.Encode(nil, uart.Frame{Data: 8, Stop: 1}, quantity.PeriodOf(quantity.FromBd(rate)), quantity.Millisecond, 0x55, 'o', 'k')
+		require.NoError(t, w.Write([]wire.Window{{To: end + quantity.Millisecond, High: true, Toggles: tog}}))
+		require.NoError(t, w.Close(end+quantity.Millisecond))
+		require.NoError(t, out.Close())
+		text, status := run(t, "calc", "sync", path, "--line", "rx", "--clock", "40MHz", "--rate", fmt.Sprintf("%.0f", rate), "--json")
+		require.Equal(t, fine, status, text)
+		var got struct {
+			Rate     float64 `json:"rate_baud"`
+			Error    float64 `json:"error_percent"`
+			Settings []baudRow
+		}
+		require.NoError(t, json.Unmarshal([]byte(text), &got))
+		assert.InEpsilon(t, rate, got.Rate, 1e-4)
+		assert.Less(t, math.Abs(got.Error), 0.01)
+		want, err := clock.Divider{Oversampling: []int{16}, Least: 1, Most: 65536}.Solve(40*quantity.Megahertz, quantity.FromBd(rate))
+		require.NoError(t, err)
+		assert.Equal(t, want[0].N, got.Settings[0].Divider, rate)
+	}
+	path := filepath.Join(t.TempDir(), "flat.csv")
+	require.NoError(t, os.WriteFile(path, []byte("time [us],rx\n0,1\n100,1\n"), 0o600))
+	text, status := run(t, "calc", "sync", path, "--line", "rx")
+	assert.Equal(t, cannot, status)
+	assert.Contains(t, text, "the line is silent")
+}
+
+func TestPulsePatterns(t *testing.T) {
+	args := []string{"calc", "pulse", "--zero-pattern", "100", "--one-pattern", "110", "--clock", "2.5MHz", "--data", "A0", "--settings", `zero="0.2 to 0.5 us" one="0.6 to 1 us" low="0.3 to 5 us" latch=50us`}
+	out, status := run(t, args...)
+	assert.Equal(t, fine, status, out)
+	assert.Contains(t, out, "D3 49 24")
+	assert.Contains(t, out, "a bit takes 1.2 µs")
+	out, status = run(t, append(args, "--pause", "60us")...)
+	assert.Equal(t, found, status)
+	assert.Contains(t, out, "latches")
+	out, status = run(t, append(args, "--one-pattern", "101")...)
+	assert.Equal(t, cannot, status)
+	assert.Contains(t, out, "end with 0")
 }

@@ -20,6 +20,7 @@ import (
 	"gavrix/core/capture/jsonl"
 	"gavrix/core/capture/pcapng"
 	"gavrix/core/check"
+	"gavrix/core/decode"
 	"gavrix/core/guard"
 	"gavrix/core/link"
 	"gavrix/core/link/tty"
@@ -36,7 +37,7 @@ type watchOptions struct {
 	sends        []string
 	span         time.Duration
 	fast         bool
-	save         string
+	save, levels string
 	port, rate   string
 	frame, flow  string
 	dtr, rts     string
@@ -53,6 +54,7 @@ without a bench.`,
 		Example: `  gavrix watch demo --for 2s
   gavrix watch demo --for 10s --fast --json
   gavrix watch demo --link lower-gauge --send 'SNAP\n' --for 1s
+  gavrix watch demo --for 2s --fast --levels lock.vcd && gavrix decode lock.vcd --bench demo
   gavrix watch --port /dev/ttyS0 --rate 57600 --frame 8N1`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -80,6 +82,7 @@ without a bench.`,
 	fl.DurationVar(&o.span, "for", 0, "stop after this time, as 5s; 0 goes on until interrupted")
 	fl.BoolVar(&o.fast, "fast", false, "run the simulation as fast as it goes, for the time of --for")
 	fl.StringVar(&o.save, "save", "", "record to this pcapng file")
+	fl.StringVar(&o.levels, "levels", "", "at the end write the kept line levels to this .vcd or .csv file")
 	fl.StringVar(&o.port, "port", "", "watch this port")
 	fl.StringVar(&o.rate, "rate", "", "its rate")
 	fl.StringVar(&o.frame, "frame", "8N1", "its frame")
@@ -196,7 +199,23 @@ func (o *watchOptions) follow(ctx context.Context, s link.Session, links []*benc
 	if errors.Is(failed, syscall.EPIPE) || errors.Is(err, context.Canceled) {
 		return nil
 	}
-	return errors.Join(err, failed)
+	return errors.Join(err, failed, o.writeLevels(snap))
+}
+
+// writeLevels writes the levels of a session that has them.
+func (o *watchOptions) writeLevels(snap *capture.Snapshot) error {
+	if o.levels == "" {
+		return nil
+	}
+	src := decode.OfCapture(snap)
+	if len(src.Names()) == 0 {
+		return errors.New("--levels: a real port gives characters, no levels")
+	}
+	out, err := os.OpenFile(o.levels, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	if err != nil {
+		return fmt.Errorf("%s can't be written: %w", o.levels, err)
+	}
+	return errors.Join(convert(src, out, "the capture", o.levels), out.Close())
 }
 
 func (o *watchOptions) print(meta *capture.Meta, r *record.Record, wanted map[uint16]bool) error {

@@ -311,11 +311,25 @@ func (s *Snapshot) Counters(d Direction) Counters { return s.counters[d] }
 // Meta describes the capture.
 func (s *Snapshot) Meta() *Meta { return &s.store.Meta }
 
+// Kept gives the stretch for which the levels of a line are kept; ok is false
+// where the capture has none.
+func (s *Snapshot) Kept(link uint16, line int) (span wire.Span, ok bool) {
+	t := s.trace(link, line)
+	if t == nil {
+		return wire.Span{}, false
+	}
+	return t.Kept(), true
+}
+
+func (s *Snapshot) trace(link uint16, line int) *wire.Trace {
+	s.store.mu.Lock()
+	defer s.store.mu.Unlock()
+	return s.store.traces[[2]int{int(link), line}]
+}
+
 // Window gives the levels of a line; ok is false where the capture has none.
 func (s *Snapshot) Window(link uint16, line int, from, to quantity.Time) (w wire.Window, ok bool) {
-	s.store.mu.Lock()
-	t := s.store.traces[[2]int{int(link), line}]
-	s.store.mu.Unlock()
+	t := s.trace(link, line)
 	if t == nil {
 		return wire.Window{}, false
 	}

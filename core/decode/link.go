@@ -186,8 +186,12 @@ func (l *Link) complete(text string) error {
 
 // parseLine finds a line of the source, or makes one from an expression.
 func parseLine(names []string, text string) (Line, error) {
-	if i, err := Index(names, text); err == nil || !wire.IsExpression(text) {
-		return Line{inputs: []int{i}}, err
+	i, err := Index(names, text)
+	switch {
+	case err == nil:
+		return Line{inputs: []int{i}}, nil
+	case !wire.IsExpression(text):
+		return Line{}, err
 	}
 	d, err := wire.ParseExpression(text)
 	if err != nil {
@@ -232,14 +236,15 @@ func split(text string) ([]string, error) {
 	return out, nil
 }
 
-// Index finds a line by its name, or by its last part where only one has it.
+// Index finds a line by its name, or by the last parts of it where only one
+// has them.
 func Index(names []string, want string) (int, error) {
 	found := -1
 	for i, n := range names {
 		if n == want {
 			return i, nil
 		}
-		if j := strings.LastIndexByte(n, '.'); n[j+1:] == want {
+		if strings.HasSuffix(n, "."+want) {
 			if found >= 0 {
 				return -1, fmt.Errorf("several lines are called %q; give the name with its scopes", want)
 			}
