@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"context"
 	"encoding/csv"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -213,8 +214,11 @@ func (p *printing) Put(r *record.Record) {
 			_, p.err = p.w.Write(b)
 		}
 	case p.csv != nil:
-		l := jsonl.Of(p.meta, r)
-		p.err = p.csv.Write([]string{strconv.FormatInt(l.Start, 10), strconv.FormatInt(l.End, 10), l.Link, l.Bus, l.Data, r.AllFlags().String(), l.Text})
+		l := &p.meta.Links[r.Link]
+		p.err = p.csv.Write([]string{
+			strconv.FormatInt(int64(r.Start), 10), strconv.FormatInt(int64(r.End), 10), l.Name, l.Kind,
+			hex.EncodeToString(r.Data), r.AllFlags().String(), jsonl.Text(l.Kind, r),
+		})
 	default:
 		_, p.err = p.w.WriteString(textLine(p.meta, r))
 	}

@@ -36,11 +36,15 @@ func Byte(b byte) rune {
 
 // Bytes gives the symbols of bytes from the wire, one for each byte.
 func Bytes(data []byte) string {
-	var s strings.Builder
+	out := make([]byte, 0, 2*len(data)) // half of random bytes take two or three
 	for _, b := range data {
-		s.WriteRune(Byte(b))
+		if b >= ' ' && b <= '~' {
+			out = append(out, b)
+		} else {
+			out = utf8.AppendRune(out, Byte(b))
+		}
 	}
-	return s.String()
+	return string(out)
 }
 
 // Text makes a text showable: control characters become symbols,
@@ -48,6 +52,9 @@ func Bytes(data []byte) string {
 func Text(s string) string {
 	clean := true
 	for _, r := range s {
+		if r >= ' ' && r <= '~' || r == '·' {
+			continue
+		}
 		if !unicode.IsPrint(r) || r == utf8.RuneError {
 			clean = false
 			break

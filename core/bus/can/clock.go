@@ -32,8 +32,6 @@ func ticksOf(p Phase) ticks {
 	return t
 }
 
-func (t *ticks) period() quantity.Period { return quantity.Period(t.bit) }
-
 func newBitClock(t Timing) bitClock {
 	c := bitClock{nominal: ticksOf(t.Nominal), fast: ticksOf(t.Data)}
 	return c

@@ -51,7 +51,7 @@ func labels(set bus.Settings, r *record.Record, lines []wire.Window) []bus.Label
 				continue
 			}
 			if bit == 0 {
-				to := t + half
+				var to quantity.Time
 				if last := i + s.Word - 1; last < len(samples) {
 					to = samples[last] + half
 				} else {

@@ -55,6 +55,19 @@ func EndName(l *capture.Link, e record.End) string {
 	return ""
 }
 
+// traffic says whether a record is of what went over a bus.
+func traffic(r *record.Record) bool {
+	return r.Kind == record.Chars || r.Kind == record.Transaction || r.Kind == record.Frame || r.Kind == record.Flow
+}
+
+// Text gives a record of the kind of bus in words, fit to be shown.
+func Text(bus string, r *record.Record) string {
+	if kind := all.ByName(bus); kind != nil && traffic(r) {
+		return safe.Text(kind.Sentence(r))
+	}
+	return safe.Text(r.Text)
+}
+
 // Of gives the JSON form of a record.
 func Of(meta *capture.Meta, r *record.Record) Line {
 	l := capture.Link{Name: fmt.Sprint(r.Link)}
@@ -65,12 +78,9 @@ func Of(meta *capture.Meta, r *record.Record) Line {
 		Start: int64(r.Start), End: int64(r.End), Link: l.Name, Bus: l.Kind, Kind: r.Kind.String(), Origin: r.Origin.String(),
 		From: EndName(&l, r.From), Seen: EndName(&l, r.Seen), CharTime: int64(r.Each), More: r.More,
 	}
-	kind := all.ByName(l.Kind)
-	switch {
-	case kind != nil && (r.Kind == record.Chars || r.Kind == record.Transaction || r.Kind == record.Frame):
-		out.Data, out.Text, out.Detail = hex.EncodeToString(r.Data), safe.Text(kind.Sentence(r)), kind.Fields(r)
-	default:
-		out.Text = safe.Text(r.Text)
+	out.Text = Text(l.Kind, r)
+	if kind := all.ByName(l.Kind); kind != nil && traffic(r) {
+		out.Data, out.Detail = hex.EncodeToString(r.Data), kind.Fields(r)
 	}
 	for _, o := range r.Offsets {
 		out.Offsets = append(out.Offsets, int64(o))

@@ -7,10 +7,12 @@
 package vcd
 
 import (
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
 	"math"
+	"math/bits"
 	"strconv"
 	"strings"
 
@@ -488,23 +490,24 @@ const margin = 32
 // full.
 func (r *Reader) plain() (bool, error) {
 	buf := r.buf
-	i := r.at
-	defer func() { r.at = i }()
+	i, line := r.at, r.line
+	most := (math.MaxInt64 / 2) / r.mul
+	defer func() { r.at, r.line = i, line }()
+	// The line that changed last, if its code has one character: nearly always
+	// it is the next to change, too.
+	var hot *state
+	var hotCode byte
+	var last times
 	for len(buf)-i >= margin {
 		c := buf[i]
 		switch {
-		case c <= ' ':
-			if c == '\n' {
-				r.line++
-			}
-			i++
 		case c == '#':
-			n, j := int64(0), i+1
-			for buf[j]-'0' <= 9 && j < i+18 {
-				n = n*10 + int64(buf[j]-'0')
-				j++
+			n, j, ok := last.like(buf[i+1 : i+margin])
+			if !ok {
+				n, j = last.read(buf[i+1 : i+margin])
 			}
-			if buf[j] > ' ' || j == i+1 || n > (math.MaxInt64/2)/r.mul {
+			j += i + 1
+			if j == i+1 || buf[j] > ' ' || n > most {
 				return false, nil
 			}
 			t := quantity.Time(n * r.mul)
@@ -515,14 +518,32 @@ func (r *Reader) plain() (bool, error) {
 				return false, nil
 			}
 			i = j
+			if buf[i] == '\n' {
+				i++
+				line++
+			}
+			if v := buf[i : i+3]; hot != nil && t > r.now && v[1] == hotCode && v[0]&^1 == '0' && v[2] == '\n' && r.toggles < stretch {
+				r.now = t
+				if high := v[0] == '1'; high != hot.high {
+					hot.high = high
+					hot.toggles = append(hot.toggles, t)
+					r.toggles++
+				}
+				i += 3
+				line++
+				continue
+			}
 			if r.moveTo(t) {
 				return true, nil
 			}
 		case c == '0' || c == '1':
-			n, j := 0, i+1
-			for buf[j] > ' ' && buf[j] <= '~' && j < i+4 {
-				n = n*95 + int(buf[j]-'!') + 1
-				j++
+			n, j := int(buf[i+1]-'!')+1, i+2
+			if buf[j] > ' ' || n > 94 || n <= 0 {
+				n, j = 0, i+1
+				for buf[j] > ' ' && buf[j] <= '~' && j < i+4 {
+					n = n*95 + int(buf[j]-'!') + 1
+					j++
+				}
 			}
 			if buf[j] > ' ' || n >= len(r.short) || r.short[n] == 0 {
 				return false, nil
@@ -540,14 +561,86 @@ func (r *Reader) plain() (bool, error) {
 						s.toggles = append(s.toggles, r.now)
 						r.toggles++
 					}
+					if j == i+2 && r.started {
+						hot, hotCode = s, buf[i+1]
+					}
 				}
 			}
 			i = j
+			if buf[i] == '\n' {
+				i++
+				line++
+			}
+		case c <= ' ':
+			if c == '\n' {
+				line++
+			}
+			i++
 		default:
 			return false, nil
 		}
 	}
 	return false, nil
+}
+
+// times reads the numbers of a file's times, of which each has nearly always
+// as many digits as the one before and the same in front of the last eight.
+type times struct {
+	digits int
+	mask   uint64 // of the bytes in front of the last eight
+	front  uint64 // these bytes
+	value  int64  // and what they are worth
+}
+
+// like reads a number that is like the last one and ends with a line. Where it
+// ends does not follow from its digits, so the processor need not wait for them.
+func (t *times) like(b []byte) (n int64, end int, ok bool) {
+	if t.digits < 8 {
+		return 0, 0, false
+	}
+	v, good := values(binary.LittleEndian.Uint64(b[t.digits-8:]))
+	if good != 8 || b[t.digits] != '\n' || binary.LittleEndian.Uint64(b)&t.mask != t.front {
+		return 0, 0, false
+	}
+	return t.value + eight(v), t.digits, true
+}
+
+// read reads up to sixteen digits.
+func (t *times) read(b []byte) (n int64, end int) {
+	first := binary.LittleEndian.Uint64(b)
+	v, digits := values(first)
+	n = eight(v << (8 * (8 - digits))) // with zeros in front
+	if digits == 8 {
+		w, more := values(binary.LittleEndian.Uint64(b[8:]))
+		for k := range more {
+			n = n*10 + int64(w>>(8*k)&0xff)
+		}
+		digits += more
+	}
+	*t = times{digits: digits}
+	if digits >= 8 {
+		t.mask = 1<<(8*(digits-8)) - 1
+		t.front = first & t.mask
+		t.value = n / 1e8 * 1e8
+	}
+	return n, digits
+}
+
+// values makes the digits that eight bytes begin with values, and counts them.
+// The first is in the lowest byte.
+func values(x uint64) (v uint64, digits int) {
+	const ones = 0x0101010101010101
+	v = x ^ ones*'0'
+	// A nibble above 0 in the upper half, or 10 and more in the lower one, is
+	// no digit.
+	return v, bits.TrailingZeros64(((v+ones*6)|v)&(ones*0xf0)) / 8
+}
+
+// eight gives the number of eight digits, by pairs, fours and all.
+func eight(v uint64) int64 {
+	v = v * (10<<8 + 1) >> 8 & 0x00ff00ff00ff00ff
+	v = v * (100<<16 + 1) >> 16 & 0x0000ffff0000ffff
+	return int64(v * (10000<<32 + 1) >> 32)
 }
 
 func (r *Reader) unknownCode(c []byte) error {
@@ -575,7 +668,7 @@ func (r *Reader) time(w []byte) (quantity.Time, error) {
 // filled up on the left.
 func (r *Reader) vector(value []byte) error {
 	var local [64]byte
-	bits := append(local[:0], value...)
+	levels := append(local[:0], value...)
 	c, err := r.word()
 	if err != nil {
 		return err
@@ -591,22 +684,22 @@ func (r *Reader) vector(value []byte) error {
 	if v.first < 0 {
 		return nil
 	}
-	if len(bits) > v.width || len(bits) == 0 {
-		return r.fault("a value of %d bits for a vector of %d", len(bits), v.width)
+	if len(levels) > v.width || len(levels) == 0 {
+		return r.fault("a value of %d bits for a vector of %d", len(levels), v.width)
 	}
 	pad := byte('0')
-	if bits[0] != '1' {
-		pad = bits[0]
+	if levels[0] != '1' {
+		pad = levels[0]
 	}
 	for k := range v.width {
 		b := pad
-		if k >= v.width-len(bits) {
-			b = bits[k-(v.width-len(bits))]
+		if k >= v.width-len(levels) {
+			b = levels[k-(v.width-len(levels))]
 		}
 		switch b {
 		case '0', '1', 'x', 'X', 'z', 'Z':
 		default:
-			return r.fault("%q is no vector of 0, 1, x and z", clip(bits))
+			return r.fault("%q is no vector of 0, 1, x and z", clip(levels))
 		}
 		if err := r.set(v.first+k, b); err != nil {
 			return err
@@ -662,24 +755,4 @@ func (r *Reader) set(line int, level byte) error {
 	s.toggles = append(s.toggles, r.now)
 	r.toggles++
 	return nil
-}
-
-// Index gives the line with a name; the last part of the name is enough where
-// only one line has it. It is -1 where there is none, -2 where there are
-// several.
-func Index(lines []Line, name string) int {
-	found := -1
-	for i, l := range lines {
-		if l.Name == name {
-			return i
-		}
-		if j := strings.LastIndexByte(l.Name, '.'); l.Name[j+1:] == name {
-			if found >= 0 {
-				found = -2
-			} else if found == -1 {
-				found = i
-			}
-		}
-	}
-	return found
 }

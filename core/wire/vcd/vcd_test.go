@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"math/rand/v2"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -72,11 +73,6 @@ func TestReadsWhatTheStandardAllows(t *testing.T) {
 	assert.Equal(t, []quantity.Time{20 * ns, 40 * ns}, got["top.bus[0]"].Toggles)
 	assert.Equal(t, 50*ns+1, to)
 	assert.Len(t, got, 5)
-	r, err := NewReader(strings.NewReader(text))
-	require.NoError(t, err)
-	assert.Equal(t, 0, Index(r.Lines(), "a"))
-	assert.Equal(t, 1, Index(r.Lines(), "top.bus[3]"))
-	assert.Equal(t, -1, Index(r.Lines(), "none"))
 }
 
 func TestTimescales(t *testing.T) {
@@ -252,3 +248,32 @@ func benchmarkRead(b *testing.B, signals int) {
 
 func BenchmarkReadOneSignal(b *testing.B)  { benchmarkRead(b, 1) }
 func BenchmarkRead200Signals(b *testing.B) { benchmarkRead(b, 200) }
+
+// TestNumbersAtOnce: up to sixteen digits are the number that they say,
+// whatever stands behind them and whatever number came before.
+func TestNumbersAtOnce(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		var last times
+		number := func() {
+			text := rapid.OneOf(rapid.StringMatching(`[0-9]{0,16}`), rapid.StringMatching(`1234[0-9]{8}`)).Draw(rt, "digits")
+			behind := rapid.OneOf(rapid.SampledFrom([]byte("\n :/x!~")), rapid.Byte()).Draw(rt, "behind")
+			if behind >= '0' && behind <= '9' {
+				behind = ' '
+			}
+			b := append([]byte(text), behind)
+			for len(b) < margin {
+				b = append(b, rapid.Byte().Draw(rt, "rest"))
+			}
+			n, end, ok := last.like(b)
+			if !ok {
+				n, end = last.read(b)
+			}
+			require.Equal(rt, len(text), end)
+			want, _ := strconv.ParseInt("0"+text, 10, 64)
+			require.Equal(rt, want, n)
+		}
+		for range rapid.IntRange(1, 5).Draw(rt, "numbers") {
+			number()
+		}
+	})
+}
