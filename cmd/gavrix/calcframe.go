@@ -11,6 +11,7 @@ import (
 
 	"gavrix/core/bus/can"
 	"gavrix/core/bus/i2c"
+	"gavrix/core/bus/pulse"
 	"gavrix/core/bus/spi"
 	"gavrix/core/bus/uart"
 	"gavrix/core/quantity"
@@ -31,14 +32,15 @@ type frameResult struct {
 }
 
 func calcFrame() *cobra.Command {
-	var rate, dataRate, id, data, frame string
+	var rate, dataRate, id, data, frame, settings string
 	var extended, remote, fd, brs, asJSON bool
 	var dlc, word int
 	c := &cobra.Command{
-		Use:   "frame uart|spi|i2c|can",
+		Use:   "frame uart|spi|i2c|can|pulse",
 		Short: "Count the bits of a frame on the wire, and its time",
 		Example: `  gavrix calc frame can --id 2A5 --data 3C81 --rate 250k
   gavrix calc frame i2c --data 961281 --rate 400k
+  gavrix calc frame pulse --data 0A5F00 --settings 'zero="0.2 to 0.5 us" one="0.6 to 1 us" low="0.3 to 5 us" latch=50us element=12'
   gavrix calc frame uart --data 534E41500A --frame 7E1 --rate 28.8k`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -46,9 +48,11 @@ func calcFrame() *cobra.Command {
 			if err != nil {
 				return fmt.Errorf("--data: %q is not bytes in hex", data)
 			}
-			r, err := quantity.ParseRate(rate)
-			if err != nil {
-				return fmt.Errorf("--rate: %w", err)
+			var r quantity.Rate
+			if args[0] != "pulse" {
+				if r, err = quantity.ParseRate(rate); err != nil {
+					return fmt.Errorf("--rate: %w", err)
+				}
 			}
 			var out frameResult
 			switch args[0] {
@@ -88,6 +92,12 @@ func calcFrame() *cobra.Command {
 					return errors.New("--data: give the bytes on the wire, the address byte first")
 				}
 				out = plainFrame("i2c", float64(9*len(bytes)+2), i2c.Duration(quantity.PeriodOf(r).Times(1), len(bytes)))
+				out.Check = fmt.Sprintf("%02X", i2c.PEC(bytes))
+				out.text += fmt.Sprintf("packet error code over these bytes: %s\n", out.Check)
+			case "pulse":
+				if out, err = pulseFrame(settings, bytes); err != nil {
+					return err
+				}
 			case "spi":
 				s := spi.Mode(0)
 				s.Word = word
@@ -97,7 +107,7 @@ func calcFrame() *cobra.Command {
 				n := len(bytes) / max((word+7)/8, 1)
 				out = plainFrame("spi", float64(n*word), spi.Duration(s, quantity.PeriodOf(r).Halves(1), n))
 			default:
-				return fmt.Errorf("%q: write uart, spi, i2c or can", args[0])
+				return fmt.Errorf("%q: write uart, spi, i2c, can or pulse", args[0])
 			}
 			if asJSON {
 				return printJSON(out)
@@ -112,6 +122,7 @@ func calcFrame() *cobra.Command {
 	fl.StringVar(&id, "id", "0", "can: identifier in hex")
 	fl.StringVar(&data, "data", "", "bytes in hex")
 	fl.StringVar(&frame, "frame", "8N1", "uart: data bits, parity, stop bits")
+	fl.StringVar(&settings, "settings", "", "pulse: the line's limits, as after decode --link")
 	fl.IntVar(&word, "word", 8, "spi: bits a word")
 	fl.IntVar(&dlc, "length-code", 0, "can: length code of a remote frame")
 	fl.BoolVar(&extended, "extended", false, "can: 29-bit identifier")
@@ -119,8 +130,26 @@ func calcFrame() *cobra.Command {
 	fl.BoolVar(&fd, "fd", false, "can: flexible data rate format")
 	fl.BoolVar(&brs, "switch", false, "can: with a rate switch")
 	fl.BoolVar(&asJSON, "json", false, "print JSON")
-	_ = c.MarkFlagRequired("rate")
 	return c
+}
+
+// pulseFrame counts elements given bit after bit; the times are the middles of
+// their ranges.
+func pulseFrame(settings string, data []byte) (frameResult, error) {
+	set, err := settingsOf(pulse.Kind, settings)
+	if err != nil {
+		return frameResult{}, fmt.Errorf("--settings: %w", err)
+	}
+	s := set.(pulse.Settings)
+	elements, err := elementsOf(s, data)
+	if err != nil {
+		return frameResult{}, err
+	}
+	_, end := pulse.Encode(nil, s, 0, elements...)
+	r := plainFrame("pulse", float64(len(elements)*s.Element), end+s.Latch)
+	least, most := pulse.Duration(s, len(elements))
+	r.text += fmt.Sprintf("%d elements, with the latch; other values take %s to %s\n", len(elements), least.Round(4), most.Round(4))
+	return r, nil
 }
 
 func plainFrame(bus string, bits float64, d quantity.Time) frameResult {

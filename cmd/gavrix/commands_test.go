@@ -89,6 +89,9 @@ func TestStatuses(t *testing.T) {
 		{"calc frame can --id 800 --rate 250k", cannot, "does not fit"},
 		{"calc frame uart --data 5A --frame 5N1.5 --rate 1000", fine, "7.5 bits, 7.5"},
 		{"calc frame can --id 1 --fd --data 000102030405060708 --rate 250k", fine, "padded with 3 bytes of 00 to a length of 12"},
+		{"calc frame i2c --data 313233343536373839 --rate 100k", fine, "packet error code over these bytes: F4"},
+		{"calc frame can --id 1", cannot, "--rate"},
+		{"calc frame pulse --data 00", cannot, "--settings"},
 		{"calc ends uart rate=9600 rate=9600", fine, "both ends agree"},
 		{"calc ends uart rate=9600 rate=9800", fine, "differs, harmless: rate"},
 		{"calc ends uart rate=9600 rate=19200", found, "too late"},
@@ -243,6 +246,9 @@ func TestPulsePatterns(t *testing.T) {
 	assert.Equal(t, fine, status, out)
 	assert.Contains(t, out, "D3 49 24")
 	assert.Contains(t, out, "a bit takes 1.2 µs")
+	out, status = run(t, "calc", "frame", "pulse", "--data", "A0", "--settings", args[len(args)-1])
+	assert.Equal(t, fine, status, out)
+	assert.Contains(t, out, "8 bits")
 	out, status = run(t, append(args, "--pause", "60us")...)
 	assert.Equal(t, found, status)
 	assert.Contains(t, out, "latches")

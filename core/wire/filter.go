@@ -13,7 +13,8 @@ type SpikeFilter struct {
 	high    bool // level behind the edges given out so far
 	raw     bool // level of the line itself
 	to      quantity.Time
-	pending []quantity.Time // edges that are not known yet
+	pending bool          // an edge is not known yet
+	edge    quantity.Time // the newest such edge
 	out     []quantity.Time
 }
 
@@ -28,7 +29,7 @@ func (f *SpikeFilter) Feed(w *Window) Window {
 	from, high := f.to, f.high
 	for _, t := range w.Toggles {
 		f.settle(t)
-		f.pending = append(f.pending, t)
+		f.pending, f.edge = true, t
 		f.raw = !f.raw
 	}
 	f.settle(w.To)
@@ -36,20 +37,18 @@ func (f *SpikeFilter) Feed(w *Window) Window {
 	return Window{From: from, To: f.to, High: high, Toggles: f.out, Unknown: w.Unknown}
 }
 
-// settle decides about the pending edges, the line having stood still since
-// the last of them up to the time t.
+// settle decides about the newest edge, the line having stood still since
+// then up to the time t. Of edges in quick succession the last one stands, if
+// they change anything.
 func (f *SpikeFilter) settle(t quantity.Time) {
-	n := len(f.pending)
-	if n == 0 || t-f.pending[n-1] <= f.Width {
+	if !f.pending || t-f.edge <= f.Width {
 		return
 	}
-	// Of edges in quick succession the last one stands, if they change
-	// anything.
+	f.pending = false
 	if f.raw != f.high {
-		f.out = append(f.out, f.pending[n-1])
+		f.out = append(f.out, f.edge)
 		f.high = f.raw
 	}
-	f.pending = f.pending[:0]
 }
 
 // Flush gives what is held back, as if the line stood still from now on.
@@ -60,8 +59,8 @@ func (f *SpikeFilter) Flush() Window {
 // Wake gives the time up to which the filter must be fed to give out an edge
 // that it holds back; quantity.Forever when there is none.
 func (f *SpikeFilter) Wake() quantity.Time {
-	if n := len(f.pending); n > 0 && f.raw != f.high {
-		return f.pending[n-1] + f.Width + 1
+	if f.pending && f.raw != f.high {
+		return f.edge + f.Width + 1
 	}
 	return quantity.Forever
 }

@@ -27,6 +27,10 @@ type Decoder struct {
 	told    quantity.Time // the edge behind which a stuck bus has been told
 }
 
+// maxBytes is the number of bytes, and of marks, after which a transaction is
+// put out although it goes on.
+const maxBytes = 4096
+
 // NewDecoder gives a decoder for the link.
 func NewDecoder(set Settings, link uint16) *Decoder {
 	d := &Decoder{clock: true, data: true, set: set, told: -1}
@@ -74,7 +78,7 @@ func (d *Decoder) feed(clock, data *wire.Window, out record.Sink) {
 		}
 		d.clock = true
 		if d.active {
-			d.bit(t)
+			d.bit(t, out)
 		}
 	}
 	if n := len(tog); n > 0 && k == n {
@@ -166,6 +170,9 @@ func (d *Decoder) condition(t quantity.Time, out record.Sink) {
 	}
 	d.active, d.address = true, true
 	d.n, d.shift = 0, 0
+	if len(d.rec.Marks) >= maxBytes {
+		d.part(t, out)
+	}
 }
 
 // unfinished notes the bits of a byte that a start or a stop cut off. One bit
@@ -177,7 +184,7 @@ func (d *Decoder) unfinished() {
 	}
 }
 
-func (d *Decoder) bit(t quantity.Time) {
+func (d *Decoder) bit(t quantity.Time, out record.Sink) {
 	if d.n == 0 {
 		d.byteAt = t
 	}
@@ -201,6 +208,18 @@ func (d *Decoder) bit(t quantity.Time) {
 	d.rec.Offsets = append(d.rec.Offsets, d.byteAt-d.rec.Start)
 	d.address = false
 	d.n, d.shift = 0, 0
+	if len(d.rec.Data) >= maxBytes {
+		d.part(t, out)
+	}
+}
+
+// part puts out what there is of a transaction that goes on.
+func (d *Decoder) part(t quantity.Time, out record.Sink) {
+	n, shift, address := d.n, d.shift, d.address
+	d.rec.More = true
+	d.put(t, out)
+	d.rec.More, d.rec.Start = false, t
+	d.active, d.n, d.shift, d.address = true, n, shift, address
 }
 
 func (d *Decoder) stop(t quantity.Time, out record.Sink) {

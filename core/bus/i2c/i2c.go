@@ -77,7 +77,7 @@ func Duration(bit quantity.Time, n int) quantity.Time { return bit * quantity.Ti
 
 // Part is what follows one start: an address and the bytes that went one way.
 type Part struct {
-	Address int // 7-bit, or 10-bit with Ten
+	Address int // 7-bit, or 10-bit with Ten, or NoAddress
 	Ten     bool
 	Read    bool
 	Acked   bool // the address was acknowledged
@@ -85,6 +85,9 @@ type Part struct {
 	Data    []byte
 	Acks    []bool // of Data
 }
+
+// NoAddress is the address of a Part that goes on from an earlier record.
+const NoAddress = -1
 
 // Parts takes a transaction apart at its starts. A read after a 10-bit
 // address repeats only the address's first byte; the rest is remembered.
@@ -97,6 +100,11 @@ func Parts(r *record.Record) []Part {
 			p := &out[len(out)-1]
 			p.Data = append(p.Data, b)
 			p.Acks = append(p.Acks, back&record.Acked != 0)
+			continue
+		}
+		if back&record.Addressing == 0 {
+			// The record goes on where another one broke off.
+			out = append(out, Part{Address: NoAddress, Acked: true, Data: []byte{b}, Acks: []bool{back&record.Acked != 0}})
 			continue
 		}
 		p := Part{Address: int(b >> 1), Read: b&1 == 1, Acked: back&record.Acked != 0, Fast: fast}

@@ -204,6 +204,10 @@ type Decoder struct {
 	wordAt  quantity.Time
 }
 
+// maxElements is the number of elements, and of marks, after which a record is
+// put out although nothing latched.
+const maxElements = 4096
+
 // NewDecoder gives a decoder for the link.
 func NewDecoder(s Settings, link uint16) *Decoder {
 	d := &Decoder{set: s}
@@ -231,6 +235,9 @@ func (d *Decoder) Feed(lines []wire.Window, out record.Sink) {
 				d.put(out)
 			} else {
 				d.bit(t, false)
+				if len(d.rec.Offsets) >= maxElements || len(d.rec.Marks) >= maxElements {
+					d.part(t, out)
+				}
 			}
 		}
 		d.rise, d.pulse = t, false
@@ -283,6 +290,21 @@ func distance(t quantity.Time, r Range) quantity.Time {
 	return max(r.Least-t, t-r.Most, 0)
 }
 
+// part puts out what there is, up to the time t, and goes on.
+func (d *Decoder) part(t quantity.Time, out record.Sink) {
+	d.rec.Text, d.rec.End, d.rec.More = "", t, true
+	out.Put(&d.rec)
+	d.rec.More, d.rec.Start = false, t
+	if d.n > 0 {
+		d.rec.Start = d.wordAt
+	}
+	d.clear()
+}
+
+func (d *Decoder) clear() {
+	d.rec.Data, d.rec.Offsets, d.rec.Marks = d.rec.Data[:0], d.rec.Offsets[:0], d.rec.Marks[:0]
+}
+
 func (d *Decoder) put(out record.Sink) {
 	d.rec.Text = ""
 	if d.n > 0 {
@@ -292,7 +314,7 @@ func (d *Decoder) put(out record.Sink) {
 	d.rec.End = d.fall + d.set.Latch
 	out.Put(&d.rec)
 	d.word, d.n = 0, 0
-	d.rec.Data, d.rec.Offsets, d.rec.Marks = d.rec.Data[:0], d.rec.Offsets[:0], d.rec.Marks[:0]
+	d.clear()
 }
 
 // Wake implements bus.Decoder: the latch comes in silence.

@@ -82,6 +82,10 @@ func (s Settings) Describe() string {
 	return text
 }
 
+// maxWords is the number of words after which a span is put out although the
+// device is still selected.
+const maxWords = 4096
+
 // NeedsSelect says whether a decoder can't do without a select line.
 func (s Settings) NeedsSelect() bool { return s.Select != NoSelect }
 
@@ -302,9 +306,9 @@ func (d *Decoder) run(clock, out, in *cursor, until quantity.Time, sink record.S
 		}
 		if d.sample && d.set.Shared {
 			o, i := d.direction(out.before(t))
-			d.take(t, o, i)
+			d.take(t, o, i, sink)
 		} else if d.sample {
-			d.take(t, out.before(t), in.before(t))
+			d.take(t, out.before(t), in.before(t), sink)
 		}
 		d.sample = !d.sample
 	}
@@ -319,7 +323,7 @@ func (d *Decoder) direction(bit bool) (out, in bool) {
 	return bit, false
 }
 
-func (d *Decoder) take(t quantity.Time, out, in bool) {
+func (d *Decoder) take(t quantity.Time, out, in bool, sink record.Sink) {
 	if d.n == 0 {
 		d.wordAt = t
 	}
@@ -344,6 +348,11 @@ func (d *Decoder) take(t quantity.Time, out, in bool) {
 	d.rec.Data = putWord(d.rec.Data, d.out, d.set.bytes())
 	d.rec.Back = putWord(d.rec.Back, d.in, d.set.bytes())
 	d.n, d.out, d.in = 0, 0, 0
+	if len(d.rec.Offsets) >= maxWords {
+		d.rec.More = true
+		d.put(t, sink)
+		d.rec.More, d.rec.Start = false, t
+	}
 }
 
 func putWord(b []byte, w uint32, n int) []byte {
@@ -357,6 +366,10 @@ func putWord(b []byte, w uint32, n int) []byte {
 // end puts the span out. Bits of an unfinished word are told in the text.
 func (d *Decoder) end(t quantity.Time, sink record.Sink) {
 	d.selected = false
+	d.put(t, sink)
+}
+
+func (d *Decoder) put(t quantity.Time, sink record.Sink) {
 	d.rec.End = t
 	d.rec.Marks, d.rec.Text = d.rec.Marks[:0], ""
 	if d.clash {

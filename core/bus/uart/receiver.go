@@ -198,7 +198,7 @@ loop:
 					r.shift |= 1 << r.bit
 				}
 				if r.bit == 0 && high {
-					r.glitch()
+					r.glitch(out)
 					continue loop
 				}
 				r.bit++
@@ -326,7 +326,7 @@ func (r *Receiver) slow(w *wire.Window, i int, high bool, out record.Sink) (int,
 		}
 		one := 2*r.ones > votes
 		if r.bit == 0 && one {
-			r.glitch()
+			r.glitch(out)
 			if !high {
 				r.state = low
 			}
@@ -343,7 +343,7 @@ func (r *Receiver) slow(w *wire.Window, i int, high bool, out record.Sink) (int,
 }
 
 // glitch drops a start bit that was gone at its middle.
-func (r *Receiver) glitch() {
+func (r *Receiver) glitch(out record.Sink) {
 	r.state = hunting
 	if !r.pendingRun() {
 		r.run.Start = r.fallAt
@@ -351,6 +351,9 @@ func (r *Receiver) glitch() {
 	}
 	r.run.Marks = append(r.run.Marks, record.Mark{Index: r.run.Len(), Flags: record.Glitch})
 	r.lastAt = max(r.lastAt, r.fallAt+r.period.Times(1))
+	if len(r.run.Marks) >= maxRun {
+		r.put(out, true)
+	}
 }
 
 // finish takes the character whose stop bit was sampled at the time s.
