@@ -118,10 +118,17 @@ func (d *Decoder) edges(tog []quantity.Time, i int, level bool, out record.Sink)
 	base, at, last, synced := c.base, c.at, d.last, d.synced
 	t := c.phase
 	bit, sample, jump, perHalf, quantum := t.bit, t.sample, t.jump, t.perHalf, t.quantum
+	five := 5 * bit
 	for ; i < len(tog); i++ {
 		e := int64(min(tog[i]-base, far))*1000 - at // of the edge, behind the bit's start
 		if span := e - sample; span > 0 {
-			n := samples(span, perHalf)
+			n := 0
+			if span <= five {
+				// As samples, and sooner: the next edge waits for the result.
+				n = 1 - int((bit-span)>>63+(2*bit-span)>>63+(3*bit-span)>>63+(4*bit-span)>>63)
+			} else {
+				n = samples(span, perHalf)
+			}
 			last, synced = level, false
 			if p.classic && level != p.prev && p.stage == stuffed && p.run < 5 && n <= 5 && p.have+n < p.need {
 				// The usual case of what bits does: no stuff bit, nothing to decide.
