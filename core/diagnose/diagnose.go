@@ -164,6 +164,14 @@ func unanswered(snap *capture.Snapshot, l *bench.Link) (finding.Finding, bool) {
 	return f, true
 }
 
+// number gives a count with its noun.
+func number(n uint64, noun string) string {
+	if n != 1 {
+		noun += "s"
+	}
+	return fmt.Sprintf("%d %s", n, noun)
+}
+
 // marks goes from the error marks that the MCU's receiver raised to causes.
 func marks(snap *capture.Snapshot, l *bench.Link) []finding.Finding {
 	c := snap.Counters(capture.Direction{Link: l.Index, From: record.Device, Seen: record.MCU})
@@ -180,17 +188,17 @@ func marks(snap *capture.Snapshot, l *bench.Link) []finding.Finding {
 	framing, parity := c.Flags[record.Framing], c.Flags[record.Parity]
 	switch {
 	case c.Flags[record.Break] > 0 && c.Flags[record.Break] == framing:
-		add("break-seen", fmt.Sprintf("%d breaks", c.Flags[record.Break]), "the line was held low longer than a character: a break sent on purpose, or a line that is shorted or not driven", "look at the line's level while the device is silent")
+		add("break-seen", number(c.Flags[record.Break], "break"), "the line was held low longer than a character: a break sent on purpose, or a line that is shorted or not driven", "look at the line's level while the device is silent")
 	case framing > 0 && share > 0.5:
 		add("framing-on-most", fmt.Sprintf("framing errors on %.0f %% of the characters", 100*share), "the rate or the frame of the two ends differs", "compare rate and frame of both ends in Timing")
 	case framing > 0:
-		add("framing-on-some", fmt.Sprintf("%d framing errors in %d characters", framing, c.Chars), "noise, a marginal rate, or a sender that differs only for some values", "look at the margin in Timing")
+		add("framing-on-some", number(framing, "framing error")+" in "+number(c.Chars, "character"), "noise, a marginal rate, or a sender that differs only for some values", "look at the margin in Timing")
 	}
 	if parity > 0 && framing == 0 {
-		add("parity-only", fmt.Sprintf("%d parity errors and no framing error", parity), "the parity rule differs, or single bits are disturbed", "compare the parity of both ends in Timing")
+		add("parity-only", number(parity, "parity error")+" and no framing error", "the parity rule differs, or single bits are disturbed", "compare the parity of both ends in Timing")
 	}
 	if n := c.Flags[record.Overrun]; n > 0 {
-		add("overrun", fmt.Sprintf("%d characters lost to overrun", n), "the receive register was still full when the next character completed: the handler comes too late", "shorten the handler or use a deeper queue")
+		add("overrun", number(n, "character")+" lost to overrun", "the receive register was still full when the next character completed: the handler comes too late", "shorten the handler or use a deeper queue")
 	}
 	return out
 }

@@ -48,13 +48,13 @@ func Frame(e FrameEnds, value uint16) *scene.Scene {
 		Title: fmt.Sprintf("%s sends %s to %s", e.Sender, Named(value), e.Receiver),
 		From:  -ps.Times(1), To: max(ps.Times(int64(bits)), pr.Times(int64(bits))) + ps.Times(1),
 	}
-	sender := scene.Lane{Name: e.Sender, Detail: e.SenderSet.Frame.String()}
+	sender := scene.Lane{Name: e.Sender, Detail: e.SenderSet.Frame.Short()}
 	for i, name := range sc {
 		sender.Cells = append(sender.Cells, scene.Cell{From: ps.Times(int64(i)), To: ps.Halves(e.SenderSet.Frame.CellEnd(i)), Label: name})
 	}
 	tog, _ := uart.Encode(nil, e.SenderSet.Frame, ps, 0, value)
 	line := scene.Lane{Name: "line", Levels: &scene.Levels{High: e.Inverted == e.SenderSet.Frame.Inverted, Toggles: tog}}
-	receiver := scene.Lane{Name: e.Receiver, Detail: e.ReceiverSet.Frame.String()}
+	receiver := scene.Lane{Name: e.Receiver, Detail: e.ReceiverSet.Frame.Short()}
 	samples := scene.Lane{Name: "samples"}
 	needed := len(rc)
 	if f := e.ReceiverSet.Frame; f.Stop == 2 || f.Half {
@@ -68,6 +68,9 @@ func Frame(e FrameEnds, value uint16) *scene.Scene {
 		c := scene.Cell{From: pr.Times(int64(i)), To: pr.Halves(e.ReceiverSet.Frame.CellEnd(i)), Label: name}
 		if i < needed {
 			c.Tone = agrees(sc, i, name)
+			if e.SenderSet.Frame.Inverted != e.ReceiverSet.Frame.Inverted {
+				c.Tone = scene.Differ
+			}
 			at := pr.Halves(int64(2*i + 1))
 			m := scene.Mark{At: at, Label: "sample of " + name}
 			// The sample lies up to one tick later than drawn.
@@ -130,6 +133,12 @@ func notes(e FrameEnds, value uint16) []string {
 	f := e.SenderSet.Frame
 	if f.Parity != uart.None {
 		out = append(out, fmt.Sprintf("parity of %s: %s; sent %d", Named(value), uart.ParityNote(f, value), f.ParityBit(value)))
+	}
+	if f.MSBFirst {
+		out = append(out, fmt.Sprintf("%s sends the most significant bit first", e.Sender))
+	}
+	if f.Inverted {
+		out = append(out, fmt.Sprintf("%s drives the line inverted: it rests low", e.Sender))
 	}
 	bit, char := quantity.PeriodOf(e.SenderRate).Times(1), f.Time(quantity.PeriodOf(e.SenderRate))
 	out = append(out, fmt.Sprintf("1 bit %s, %g bits %s", bit.Round(4), f.Bits(), char.Round(4)))

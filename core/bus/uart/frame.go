@@ -118,9 +118,14 @@ func (f Frame) stops() string {
 	return fmt.Sprint(f.Stop)
 }
 
+// Short gives data bits, parity and stop bits alone, as 8N1.
+func (f Frame) Short() string {
+	return fmt.Sprintf("%d%s%s", f.Data, f.Parity.Letter(), f.stops())
+}
+
 // String gives the form that ParseFrame reads.
 func (f Frame) String() string {
-	s := fmt.Sprintf("%d%s%s", f.Data, f.Parity.Letter(), f.stops())
+	s := f.Short()
 	if f.MSBFirst {
 		s += " " + wordMSB
 	}
