@@ -23,6 +23,7 @@ import (
 	"gavrix/tui/timing"
 	"gavrix/tui/traffic"
 	"gavrix/tui/ui"
+	"gavrix/tui/waves"
 )
 
 // beat is the time between two looks at the capture: 30 pictures a second at
@@ -57,7 +58,7 @@ type App struct {
 	findings [][]finding.Finding // by link
 
 	link     int
-	timing   *timing.View // its frame is what :draw saves
+	timing   *timing.View // its frame is what :draw saves where the view has no picture
 	views    []numbered
 	view     int
 	focus    pane
@@ -93,7 +94,7 @@ func newApp(b *bench.Bench, path string, s *session.Session, store *capture.Stor
 		grid: cells.New(80, 24), focus: viewPane, results: map[string][]check.Result{},
 		timing: timing.New(), view: 1,
 	}
-	a.views = []numbered{{"2", a.timing}, {"5", traffic.New()}}
+	a.views = []numbered{{"2", a.timing}, {"5", traffic.New()}, {"6", waves.New()}}
 	a.look()
 	return a
 }

@@ -291,7 +291,7 @@ func (a *App) benchCommands() []ui.Command {
 			}
 			return nil
 		}},
-		{Name: "draw", Args: "FILE", Help: "save the drawn frame as .svg or .pdf", Run: a.drawFile},
+		{Name: "draw", Args: "FILE", Help: "save the view's picture, or the drawn frame, as .svg or .pdf", Run: a.drawFile},
 	}
 }
 
@@ -456,15 +456,19 @@ func (a *App) checked(m checkedMsg) {
 }
 
 func (a *App) drawFile(arg string) tea.Cmd {
-	l := a.Link()
-	if l == nil {
-		return nil
-	}
 	if arg == "" {
 		a.Warn("name a file: draw frame.svg")
 		return nil
 	}
-	s := a.timing.Scene(l)
+	pictured, ok := a.current().(ui.Pictured)
+	if !ok {
+		pictured = a.timing
+	}
+	s := pictured.Scene(a)
+	if s == nil {
+		a.Warn("there is no picture to save")
+		return nil
+	}
 	return func() tea.Msg {
 		defer guard.Recover()
 		var b strings.Builder

@@ -327,6 +327,32 @@ func (s *Snapshot) trace(link uint16, line int) *wire.Trace {
 	return s.store.traces[[2]int{int(link), line}]
 }
 
+// Columns gives what a line does in n equal stretches from from to to; none
+// where the capture has no levels of it.
+func (s *Snapshot) Columns(link uint16, line int, from, to quantity.Time, n int) []wire.Column {
+	if t := s.trace(link, line); t != nil && to > from {
+		return t.Columns(from, to, n)
+	}
+	return nil
+}
+
+// NextEdge gives the first edge of a line after a time, or quantity.Forever.
+func (s *Snapshot) NextEdge(link uint16, line int, after quantity.Time) quantity.Time {
+	if t := s.trace(link, line); t != nil {
+		return t.Next(after)
+	}
+	return quantity.Forever
+}
+
+// PreviousEdge gives the last edge of a line before a time; ok is false where
+// there is none.
+func (s *Snapshot) PreviousEdge(link uint16, line int, before quantity.Time) (edge quantity.Time, ok bool) {
+	if t := s.trace(link, line); t != nil {
+		return t.Previous(before)
+	}
+	return 0, false
+}
+
 // Window gives the levels of a line; ok is false where the capture has none.
 func (s *Snapshot) Window(link uint16, line int, from, to quantity.Time) (w wire.Window, ok bool) {
 	t := s.trace(link, line)

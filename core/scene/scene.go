@@ -34,10 +34,19 @@ type Mark struct {
 	Tone  Tone
 }
 
+// Busy is a stretch with more edges than can be drawn one by one.
+type Busy struct {
+	From, To quantity.Time
+	Edges    int
+	More     bool // there are more edges than were counted
+	High     bool // the level behind it
+}
+
 // Levels are the levels of a line.
 type Levels struct {
 	High    bool // before the first toggle
 	Toggles []quantity.Time
+	Busy    []Busy // in order; no toggle lies in them
 	// Reconstructed levels were not seen on a wire; they are drawn dashed.
 	Reconstructed bool
 }
@@ -48,6 +57,8 @@ type Lane struct {
 	Cells        []Cell
 	Levels       *Levels
 	Marks        []Mark
+	// Ticks are moments whose labels stand beside them: the time axis.
+	Ticks []Mark
 }
 
 // Scene is a picture over a stretch of time.
@@ -55,27 +66,67 @@ type Scene struct {
 	Title    string
 	From, To quantity.Time
 	Lanes    []Lane
-	Notes    []string
+	// Cursors are moments that go through all lanes.
+	Cursors []Mark
+	Notes   []string
+}
+
+// called is what facts call the lane.
+func (l *Lane) called() string {
+	if l.Name == "" {
+		return l.Detail
+	}
+	return l.Name
 }
 
 // CellFact gives a cell in words.
 func (l *Lane) CellFact(c Cell) string {
-	return fmt.Sprintf("%s: %s from %s to %s%s", l.Name, c.Label, c.From, c.To, tone(c.Tone))
+	return fmt.Sprintf("%s: %s from %s to %s%s", l.called(), c.Label, c.From, c.To, tone(c.Tone))
 }
 
 // MarkFact gives a mark in words.
 func (l *Lane) MarkFact(m Mark) string {
-	return fmt.Sprintf("%s: %s at %s%s", l.Name, m.Label, m.At, tone(m.Tone))
+	return fmt.Sprintf("%s: %s at %s%s", l.called(), m.Label, m.At, tone(m.Tone))
 }
 
 // EdgeFact gives a toggle in words.
 func (l *Lane) EdgeFact(i int) string {
 	to := "high"
-	if l.Levels.High == (i%2 == 0) {
+	if l.Levels.Before(i) {
 		to = "low"
 	}
-	return fmt.Sprintf("%s: %s at %s", l.Name, to, l.Levels.Toggles[i])
+	return fmt.Sprintf("%s: %s at %s", l.called(), to, l.Levels.Toggles[i])
 }
+
+// Before gives the level before a toggle.
+func (l *Levels) Before(i int) bool {
+	high, k := l.High, 0
+	for _, b := range l.Busy {
+		if b.From > l.Toggles[i] {
+			break
+		}
+		for k < i && l.Toggles[k] < b.To {
+			k++
+		}
+		high = b.High
+	}
+	return high != ((i-k)%2 == 1)
+}
+
+// BusyFact gives a busy stretch in words.
+func (l *Lane) BusyFact(b Busy) string {
+	more := ""
+	if b.More {
+		more = "more than "
+	}
+	return fmt.Sprintf("%s: %s%d edges from %s to %s", l.called(), more, b.Edges, b.From, b.To)
+}
+
+// TickFact gives a tick in words.
+func (l *Lane) TickFact(m Mark) string { return fmt.Sprintf("%s: %s", l.called(), m.Label) }
+
+// CursorFact gives a cursor in words.
+func (s *Scene) CursorFact(m Mark) string { return fmt.Sprintf("cursor %s at %s", m.Label, m.At) }
 
 func tone(t Tone) string {
 	switch t {
@@ -99,10 +150,19 @@ func (s *Scene) Facts() []string {
 			for k := range l.Levels.Toggles {
 				out = append(out, l.EdgeFact(k))
 			}
+			for _, b := range l.Levels.Busy {
+				out = append(out, l.BusyFact(b))
+			}
 		}
 		for _, m := range l.Marks {
 			out = append(out, l.MarkFact(m))
 		}
+		for _, m := range l.Ticks {
+			out = append(out, l.TickFact(m))
+		}
+	}
+	for _, m := range s.Cursors {
+		out = append(out, s.CursorFact(m))
 	}
 	return out
 }

@@ -3,7 +3,10 @@ package cells
 import (
 	"math"
 
+	"github.com/mattn/go-runewidth"
+
 	"gavrix/core/quantity"
+	"gavrix/core/safe"
 	"gavrix/core/scene"
 )
 
@@ -23,6 +26,9 @@ func Scene(a Area, s *scene.Scene) []string {
 	}
 	for i := range s.Lanes {
 		p.lane(i, &s.Lanes[i])
+	}
+	for _, m := range s.Cursors {
+		p.cursor(m)
 	}
 	return p.facts
 }
@@ -61,6 +67,7 @@ func (p *plot) lane(y int, l *scene.Lane) {
 	if l.Levels != nil {
 		p.levels(y, l)
 	}
+	p.ticks(y, l)
 	for _, c := range l.Cells {
 		p.cell(y, c)
 		p.facts = append(p.facts, l.CellFact(c))
@@ -78,13 +85,75 @@ func (p *plot) lane(y int, l *scene.Lane) {
 	}
 }
 
+// cursor draws a moment down through all lanes, where it hides nothing but
+// levels, and its name above.
+func (p *plot) cursor(m scene.Mark) {
+	x := p.x(m.At)
+	p.facts = append(p.facts, p.s.CursorFact(m))
+	if x < nameWidth || x >= nameWidth+p.w {
+		return
+	}
+	for y := range p.s.Lanes {
+		switch p.a.g.At(p.a.X+x, p.a.Y+y).Rune {
+		case ' ', '▁', '▔', '╎', '║':
+			p.a.Put(x, y, Good, '┊')
+		}
+	}
+	p.a.Text(x, 0, Good, m.Label)
+}
+
+// crossed says whether the name of a cursor stands from x to the column to.
+func (p *plot) crossed(x, to int) bool {
+	for _, c := range p.s.Cursors {
+		if at := p.x(c.At); at >= x-1 && at <= to {
+			return true
+		}
+	}
+	return false
+}
+
+func (p *plot) ticks(y int, l *scene.Lane) {
+	end := 0
+	for _, m := range l.Ticks {
+		p.facts = append(p.facts, l.TickFact(m))
+		x := p.x(m.At)
+		to := x + 1 + Width(m.Label)
+		if x < max(end, nameWidth) || to > nameWidth+p.w || p.crossed(x, to) {
+			continue
+		}
+		p.a.Put(x, y, Quiet, '╷')
+		end = p.a.Text(x+1, y, Quiet, m.Label) + 1
+	}
+}
+
 func (p *plot) levels(y int, l *scene.Lane) {
-	high, k := l.Levels.High, 0
+	high, k, b := l.Levels.High, 0, 0
+	busy := l.Levels.Busy
+	for _, x := range busy {
+		p.facts = append(p.facts, l.BusyFact(x))
+	}
+	for k := range l.Levels.Toggles {
+		p.facts = append(p.facts, l.EdgeFact(k))
+	}
 	for x := nameWidth; x < nameWidth+p.w; x++ {
-		for k < len(l.Levels.Toggles) && p.x(l.Levels.Toggles[k]) <= x {
-			high = !high
-			p.facts = append(p.facts, l.EdgeFact(k))
-			k++
+		for {
+			edge := k < len(l.Levels.Toggles) && p.x(l.Levels.Toggles[k]) <= x
+			full := b < len(busy) && p.x(busy[b].To) <= x
+			switch {
+			case edge && (!full || l.Levels.Toggles[k] < busy[b].From):
+				high = !high
+				k++
+				continue
+			case full:
+				high = busy[b].High
+				b++
+				continue
+			}
+			break
+		}
+		if b < len(busy) && p.x(busy[b].From) <= x {
+			p.a.Put(x, y, Plain, '║')
+			continue
 		}
 		r := '▁'
 		if high {
@@ -100,18 +169,33 @@ func (p *plot) levels(y int, l *scene.Lane) {
 func (p *plot) cell(y int, c scene.Cell) {
 	from, to := p.x(c.From), p.x(c.To)
 	style := toneStyle(c.Tone)
-	p.a.Put(from, y, Quiet, '╎')
-	p.a.Put(to, y, Quiet, '╎')
+	if from >= nameWidth && from < nameWidth+p.w {
+		p.a.Put(from, y, Quiet, '╎')
+	}
+	if to >= nameWidth && to <= nameWidth+p.w {
+		p.a.Put(to, y, Quiet, '╎')
+	}
+	// What reaches beyond the picture is named in the part that is seen.
+	from, to = max(from, nameWidth-1), min(to, nameWidth+p.w)
 	label := c.Label
 	if c.Tone == scene.Differ {
 		label = "≠" + label
 	}
-	for _, short := range []string{label, shorten(label)} {
-		if w := Width(short); w <= to-from-1 {
-			p.a.Text(from+1+(to-from-1-w)/2, y, style, short)
+	room := to - from - 1
+	for _, short := range []string{label, shorten(label), clip(label, room)} {
+		if w := Width(short); w > 0 && w <= room {
+			p.a.Text(from+1+(room-w)/2, y, style, short)
 			return
 		}
 	}
+}
+
+// clip cuts a label to the room, if that is enough to tell anything.
+func clip(label string, room int) string {
+	if room < 6 {
+		return ""
+	}
+	return runewidth.Truncate(safe.Text(label), room, "…")
 }
 
 // shorten gives the label that still fits into three cells.

@@ -91,6 +91,14 @@ func Layout(s *scene.Scene, width float64) *Page {
 		l.lane(&s.Lanes[i], y)
 		y += laneStep
 	}
+	for _, m := range s.Cursors {
+		x := l.x(m.At)
+		if x < l.left || x > l.right {
+			continue
+		}
+		p.Lines = append(p.Lines, Line{X1: x, Y1: margin + 30, X2: x, Y2: y - laneStep + laneH, Width: 0.8, Colour: Caution, Dashed: true, Fact: s.CursorFact(m)})
+		p.Texts = append(p.Texts, Text{X: x + 2, Y: margin + 34, Size: size, Bold: true, Colour: Caution, Text: safe.Text(m.Label)})
+	}
 	for _, n := range s.Notes {
 		p.Texts = append(p.Texts, Text{X: margin, Y: y + size, Size: size, Text: safe.Text(n)})
 		y += 1.5 * size
@@ -128,7 +136,7 @@ func (l *layout) lane(n *scene.Lane, y float64) {
 		p.Texts = append(p.Texts, Text{X: margin, Y: y + laneH/2 + 3 + 1.2*size, Size: 0.85 * size, Colour: Grey, Text: safe.Text(n.Detail)})
 	}
 	for _, c := range n.Cells {
-		x1, x2 := l.x(c.From), l.x(c.To)
+		x1, x2 := max(l.x(c.From), l.left), min(l.x(c.To), l.right)
 		fill := White
 		if c.Tone == scene.Differ {
 			fill = Shade
@@ -146,10 +154,21 @@ func (l *layout) lane(n *scene.Lane, y float64) {
 		if w := float64(len([]rune(label))) * charWidth; w*fit > x2-x1-2 {
 			fit = max((x2-x1-2)/w, 4)
 		}
+		if most := int((x2 - x1 - 2) / (fit * charWidth)); most < len([]rune(label)) {
+			if most < 3 {
+				continue // the fact stands in the rectangle
+			}
+			label = string([]rune(label)[:most-1]) + "…"
+		}
 		p.Texts = append(p.Texts, Text{X: (x1 + x2) / 2, Y: y + laneH/2 + 3, Size: fit, Anchor: Middle, Colour: colour(c.Tone), Text: label})
 	}
 	if n.Levels != nil {
 		l.levels(n, y)
+	}
+	for _, m := range n.Ticks {
+		x := l.x(m.At)
+		p.Lines = append(p.Lines, Line{X1: x, Y1: y, X2: x, Y2: y + laneH, Width: 0.5, Colour: Grey, Fact: n.TickFact(m)})
+		p.Texts = append(p.Texts, Text{X: x + 3, Y: y + laneH - 4, Size: 0.85 * size, Colour: Grey, Text: safe.Text(m.Label)})
 	}
 	for _, m := range n.Marks {
 		x := l.x(m.At)
@@ -168,11 +187,24 @@ func (l *layout) levels(n *scene.Lane, y float64) {
 	stroke := func(x1, y1, x2, y2 float64, fact string) {
 		l.p.Lines = append(l.p.Lines, Line{X1: x1, Y1: y1, X2: x2, Y2: y2, Width: 1.5, Dashed: n.Levels.Reconstructed, Fact: fact})
 	}
+	busy := n.Levels.Busy
+	block := func(b scene.Busy) {
+		stroke(x, level(high), l.x(b.From), level(high), "")
+		l.p.Rects = append(l.p.Rects, Rect{X: l.x(b.From), Y: y + 3, W: max(l.x(b.To)-l.x(b.From), 0.5), H: laneH - 6, Fill: Grey, Fact: n.BusyFact(b)})
+		high, x = b.High, l.x(b.To)
+	}
 	for i, t := range n.Levels.Toggles {
+		for len(busy) > 0 && busy[0].From <= t {
+			block(busy[0])
+			busy = busy[1:]
+		}
 		at := l.x(t)
 		stroke(x, level(high), at, level(high), "")
 		stroke(at, level(high), at, level(!high), n.EdgeFact(i))
 		high, x = !high, at
+	}
+	for _, b := range busy {
+		block(b)
 	}
 	stroke(x, level(high), l.right, level(high), "")
 }

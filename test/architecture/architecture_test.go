@@ -50,7 +50,7 @@ var allowed = map[string]string{
 	"core/link/tty":       "core/bus/uart core/capture core/finding core/guard core/link core/quantity core/record",
 	"core/sim":            "core/bench core/bus/uart core/capture core/device core/link core/quantity core/record core/wire",
 	"core/session":        "core/bench core/capture core/guard core/link core/link/tty core/quantity core/sim",
-	"core/picture":        "core/bench core/bus/uart core/quantity core/record core/safe core/scene",
+	"core/picture":        "core/bench core/bus core/bus/uart core/capture core/quantity core/record core/safe core/scene core/wire",
 	"core/prove":          "core/bench core/bus/uart core/capture core/check core/link core/quantity core/record",
 	"core/diagnose":       "core/bench core/bus/uart core/capture core/finding core/quantity core/record core/safe",
 	"demo":                "",
@@ -62,7 +62,7 @@ var allowed = map[string]string{
 
 // views may import the core, the renderers and what views share, never each
 // other nor the shell.
-var views = []string{"tui/timing", "tui/traffic"}
+var views = []string{"tui/timing", "tui/traffic", "tui/waves"}
 
 type pkg struct {
 	ImportPath string

@@ -39,8 +39,12 @@ func (v *View) Name() string { return "Timing" }
 // Typing implements ui.View.
 func (v *View) Typing() bool { return v.entry != nil }
 
-// Scene gives the picture of the frame as it is shown now.
-func (v *View) Scene(l *bench.Link) *scene.Scene {
+// Scene implements ui.Pictured: the frame as it is shown now.
+func (v *View) Scene(h ui.Host) *scene.Scene {
+	l := h.Link()
+	if l == nil {
+		return nil
+	}
 	return picture.Frame(picture.Ends(l, v.fromMCU), v.value)
 }
 

@@ -14,6 +14,7 @@ import (
 	"gavrix/core/finding"
 	"gavrix/core/link"
 	"gavrix/core/quantity"
+	"gavrix/core/scene"
 	"gavrix/draw/cells"
 )
 
@@ -72,4 +73,10 @@ type View interface {
 	Wheel(down bool, h Host)
 	// Why gives the derivations of what the view shows.
 	Why(h Host) []finding.Derivation
+}
+
+// Pictured is a view whose picture can be saved.
+type Pictured interface {
+	// Scene gives the picture as it is shown; nil where there is none.
+	Scene(h Host) *scene.Scene
 }

@@ -1,0 +1,429 @@
+package picture
+
+import (
+	"fmt"
+	"math"
+	"sort"
+	"strings"
+
+	"gavrix/core/bus"
+	"gavrix/core/bus/uart"
+	"gavrix/core/capture"
+	"gavrix/core/quantity"
+	"gavrix/core/record"
+	"gavrix/core/safe"
+	"gavrix/core/scene"
+	"gavrix/core/wire"
+)
+
+// Band is one link in a picture of line levels.
+type Band struct {
+	Link uint16
+	Kind *bus.Kind
+	Name string
+	// Settings gives the frame settings of who drives a line, nil where they
+	// are not known.
+	Settings func(line int) bus.Settings
+	// LineNames says what the lines are called; where it has none, the role.
+	LineNames []string
+}
+
+// Wave is what a picture of line levels is made from.
+type Wave struct {
+	Snap  *capture.Snapshot
+	Bands []Band
+
+	From, To quantity.Time
+	// Columns is how many edges side by side can be told apart.
+	Columns int
+	Cursors []scene.Mark
+}
+
+const (
+	// slack is how far records may stand out of the order of their ends in a
+	// store: they are put when the pause behind them is over.
+	slack = 2 * quantity.Second
+	// mostRecords is the number of records in a picture from which on they
+	// are only counted.
+	mostRecords = 200
+)
+
+// Records gives those of a link that touch a stretch and that the given end
+// saw, in order of their start; at most the number given, and how many there
+// are.
+func Records(snap *capture.Snapshot, link uint16, from, to quantity.Time, most int, wanted func(*record.Record) bool) (out []*record.Record, n int) {
+	i := sort.Search(snap.Len(), func(i int) bool { return snap.At(i).End >= from-slack })
+	take := func(r *record.Record) {
+		if r.Link != link || r.End <= from || r.Start >= to || !wanted(r) {
+			return
+		}
+		if n++; len(out) < most {
+			out = append(out, r)
+		}
+	}
+	for ; i < snap.Len(); i++ {
+		r := snap.At(i)
+		if r.Start > to+slack {
+			break
+		}
+		take(r)
+	}
+	for i := range snap.Running {
+		take(&snap.Running[i])
+	}
+	sort.SliceStable(out, func(i, j int) bool { return out[i].Start < out[j].Start })
+	return out, n
+}
+
+func traffic(r *record.Record) bool {
+	return r.Kind == record.Chars || r.Kind == record.Transaction || r.Kind == record.Frame || r.Kind == record.Flow
+}
+
+// Scene builds the picture: for each line what was sent, the levels, and on a
+// character link what the receiver made of them.
+func (w *Wave) Scene() *scene.Scene {
+	s := &scene.Scene{From: w.From, To: w.To, Cursors: w.Cursors}
+	s.Title = fmt.Sprintf("levels from %s to %s", w.From.Round(6), w.To.Round(6))
+	if len(w.Bands) == 1 {
+		s.Title = w.Bands[0].Name + ", " + s.Title
+	}
+	s.Lanes = append(s.Lanes, scene.Lane{Name: "time", Ticks: ticks(w.From, w.To, w.Columns)})
+	for i := range w.Bands {
+		b := band{w, &w.Bands[i]}
+		b.add(s)
+	}
+	return s
+}
+
+// band is one Band of a Wave.
+type band struct {
+	*Wave
+	*Band
+}
+
+func (w band) add(s *scene.Scene) {
+	// Records that others than the tap saw are readings of what it saw.
+	taps, n := Records(w.Snap, w.Link, w.From, w.To, mostRecords, func(r *record.Record) bool { return traffic(r) && r.Seen == record.Tap })
+	whole := w.Kind != uart.Kind
+	head := scene.Lane{Name: w.Name}
+	if whole {
+		head.Cells = w.cells(taps, n)
+	}
+	s.Lanes = append(s.Lanes, head)
+	for line, role := range w.Kind.Lines {
+		if _, ok := w.Snap.Kept(w.Link, line); !ok {
+			continue
+		}
+		name := role.Name
+		if line < len(w.LineNames) && w.LineNames[line] != "" {
+			name = w.LineNames[line]
+		}
+		mine, count := taps, n
+		if !whole {
+			mine = w.ofLine(taps, line)
+			if count = len(mine); n > len(taps) {
+				count = n
+			}
+		}
+		w.line(s, line, name, mine, count, whole)
+	}
+}
+
+// ofLine gives the records of a character link that went over a line.
+func (w band) ofLine(rs []*record.Record, line int) []*record.Record {
+	var out []*record.Record
+	for _, r := range rs {
+		if lineOf(r.From) == line {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+// lineOf is the line of a character link that an end drives.
+func lineOf(e record.End) int {
+	switch {
+	case e == record.MCU:
+		return 0
+	case e >= record.Device:
+		return 1
+	}
+	return 2
+}
+
+// line adds the lanes of one line.
+func (w band) line(s *scene.Scene, line int, name string, rs []*record.Record, n int, whole bool) {
+	fields, bits, samples := w.labels(rs, n, line)
+	sent := scene.Lane{Detail: name + " sent", Cells: fields}
+	if !whole && len(fields) == 0 {
+		sent.Cells = w.cells(rs, n)
+	}
+	if len(sent.Cells) > 0 || !whole {
+		s.Lanes = append(s.Lanes, sent)
+	}
+	if len(bits) > 0 {
+		s.Lanes = append(s.Lanes, scene.Lane{Detail: name + " bits", Cells: bits})
+	}
+	s.Lanes = append(s.Lanes, scene.Lane{Detail: name, Levels: w.levels(line)})
+	if len(samples) > 0 {
+		s.Lanes = append(s.Lanes, scene.Lane{Detail: name + " samples", Marks: samples})
+	}
+	if whole || line > 1 {
+		return
+	}
+	if read, ok := w.reading(line, rs); ok {
+		s.Lanes = append(s.Lanes, read)
+	}
+}
+
+// wide says whether a stretch of time takes at least so many columns.
+func (w *Wave) wide(t quantity.Time, columns float64) bool {
+	return float64(t)*float64(w.Columns) >= columns*float64(w.To-w.From)
+}
+
+// cells shows records as a whole.
+func (w band) cells(rs []*record.Record, n int) []scene.Cell {
+	if n > len(rs) {
+		return []scene.Cell{{From: w.From, To: w.To, Label: fmt.Sprintf("%d records", n)}}
+	}
+	var out []scene.Cell
+	for _, r := range rs {
+		c := scene.Cell{From: r.Start, To: r.End, Label: safe.Text(w.Kind.Sentence(r))}
+		if r.AllFlags() != 0 {
+			c.Tone = scene.Doubt
+		}
+		out = append(out, c)
+	}
+	return out
+}
+
+// labels gives the fields, bits and samples of a line where there is room for
+// them.
+func (w band) labels(rs []*record.Record, n, line int) (fields, bits []scene.Cell, samples []scene.Mark) {
+	set := w.Settings(line)
+	if n > len(rs) || len(rs) > 40 || set == nil {
+		return nil, nil, nil
+	}
+	for _, r := range rs {
+		for _, l := range w.Kind.Labels(set, r, w.windows(r)) {
+			if l.Line != line || l.To < w.From || l.From > w.To {
+				continue
+			}
+			switch l.Kind {
+			case bus.FieldLabel, bus.EventLabel:
+				fields = append(fields, scene.Cell{From: l.From, To: l.To, Label: l.Text})
+			case bus.BitLabel:
+				bits = append(bits, scene.Cell{From: l.From, To: l.To, Label: l.Text})
+			case bus.StuffLabel:
+				bits = append(bits, scene.Cell{From: l.From, To: l.To, Label: l.Text, Tone: scene.Quiet})
+			case bus.SampleLabel:
+				samples = append(samples, scene.Mark{At: l.From, Label: "sample of " + l.Text})
+			}
+		}
+	}
+	if !fit(w, fields, 2.5) {
+		return nil, nil, nil
+	}
+	if !fit(w, bits, 3) {
+		bits, samples = nil, nil
+	}
+	return fields, bits, samples
+}
+
+// fit says whether cells have on the whole the given number of columns.
+func fit(w band, cs []scene.Cell, columns float64) bool {
+	if len(cs) == 0 {
+		return false
+	}
+	sum := quantity.Time(0)
+	for _, c := range cs {
+		sum += c.To - c.From
+	}
+	return w.wide(sum/quantity.Time(len(cs)), columns)
+}
+
+// windows gives all lines under a record.
+func (w band) windows(r *record.Record) []wire.Window {
+	out := make([]wire.Window, len(w.Kind.Lines))
+	for i, role := range w.Kind.Lines {
+		out[i] = wire.Window{From: r.Start, To: r.End, High: role.High}
+		// A bit to spare in front: the first edge is the record's start.
+		if x, ok := w.Snap.Window(w.Link, i, r.Start-quantity.Nanosecond, r.End+1); ok {
+			out[i] = x
+		}
+	}
+	return out
+}
+
+// levels draws a line at the cost of the picture's width.
+func (w band) levels(line int) *scene.Levels {
+	cols := w.Snap.Columns(w.Link, line, w.From, w.To, w.Columns)
+	out := &scene.Levels{}
+	if len(cols) == 0 {
+		return out
+	}
+	out.High = cols[0].High
+	edge := func(i int) quantity.Time {
+		return w.From + quantity.Time(math.Floor(float64(w.To-w.From)*float64(i)/float64(len(cols))))
+	}
+	for i, c := range cols {
+		behind := c.High != (c.Edges%2 == 1)
+		if i+1 < len(cols) {
+			behind = cols[i+1].High
+		}
+		switch {
+		case c.Edges == 0:
+		case c.Edges == 1:
+			out.Toggles = append(out.Toggles, c.First)
+		default:
+			b := scene.Busy{From: edge(i), To: edge(i + 1), Edges: c.Edges, More: c.More, High: behind}
+			if k := len(out.Busy) - 1; k >= 0 && out.Busy[k].To == b.From {
+				out.Busy[k].To, out.Busy[k].High, out.Busy[k].More = b.To, b.High, b.More || out.Busy[k].More
+				out.Busy[k].Edges += b.Edges
+			} else {
+				out.Busy = append(out.Busy, b)
+			}
+		}
+	}
+	return out
+}
+
+// reading shows what the receiver at the other end made of a character line,
+// character by character where there is room; what differs from what was sent
+// is marked.
+func (w band) reading(line int, sent []*record.Record) (scene.Lane, bool) {
+	links := w.Snap.Meta().Links
+	receiver, by := record.Device, "device"
+	if int(w.Link) < len(links) {
+		by = links[w.Link].Device
+	}
+	if line == 1 {
+		receiver, by = record.MCU, "MCU"
+	}
+	read, n := Records(w.Snap, w.Link, w.From, w.To, mostRecords, func(r *record.Record) bool {
+		return r.Kind == record.Chars && r.Seen == receiver && lineOf(r.From) == line
+	})
+	if int(w.Link) < len(links) && links[w.Link].OneSided {
+		return scene.Lane{}, false
+	}
+	lane := scene.Lane{Detail: by + " read"}
+	if n > len(read) {
+		lane.Cells = w.cells(read, n)
+		return lane, true
+	}
+	was := sentChars(sent)
+	for _, r := range read {
+		if !w.wide(r.Each, 2.5) || len(r.Offsets) == 0 {
+			lane.Cells = append(lane.Cells, w.judged(r, was))
+			continue
+		}
+		for i := range r.Len() {
+			at := r.Start + r.Offsets[i]
+			if at+r.Each < w.From || at > w.To {
+				continue
+			}
+			c := scene.Cell{From: at, To: at + r.Each, Label: fmt.Sprintf("%02X", r.Char(i))}
+			if f := r.FlagsAt(i); f != 0 {
+				c.Label += " " + f.String()
+			}
+			if v, ok := was.near(at, r.Each/2); !ok || v != r.Char(i) || r.FlagsAt(i) != 0 {
+				c.Tone = scene.Differ
+			}
+			lane.Cells = append(lane.Cells, c)
+		}
+	}
+	return lane, true
+}
+
+// judged shows a whole run; it differs if one of its characters does.
+func (w band) judged(r *record.Record, was sentAt) scene.Cell {
+	c := scene.Cell{From: r.Start, To: r.End, Label: safe.Text(w.Kind.Sentence(r))}
+	if r.AllFlags() != 0 {
+		c.Tone = scene.Differ
+	}
+	for i := range min(r.Len(), len(r.Offsets)) {
+		if v, ok := was.near(r.Start+r.Offsets[i], r.Each/2); !ok || v != r.Char(i) {
+			c.Tone = scene.Differ
+		}
+	}
+	return c
+}
+
+// sentAt are characters with their times, in order.
+type sentAt []struct {
+	at    quantity.Time
+	value uint16
+}
+
+func sentChars(rs []*record.Record) sentAt {
+	var out sentAt
+	for _, r := range rs {
+		for i := range min(r.Len(), len(r.Offsets)) {
+			out = append(out, struct {
+				at    quantity.Time
+				value uint16
+			}{r.Start + r.Offsets[i], r.Char(i)})
+		}
+	}
+	return out
+}
+
+// near finds what was sent at about a time: the wire delays it.
+func (s sentAt) near(at, within quantity.Time) (uint16, bool) {
+	i := sort.Search(len(s), func(i int) bool { return s[i].at > at+within })
+	if i == 0 || at-s[i-1].at > within {
+		return 0, false
+	}
+	return s[i-1].value, true
+}
+
+// ticks gives round moments of the stretch, about one for each twelve columns.
+func ticks(from, to quantity.Time, columns int) []scene.Mark {
+	span := float64(to - from)
+	step := math.Pow(10, math.Floor(math.Log10(span/float64(max(columns/12, 1)))))
+	for _, m := range []float64{1, 2, 5, 10} {
+		if span/(step*m)*14 <= float64(columns) || m == 10 {
+			step *= m
+			break
+		}
+	}
+	d := quantity.Time(max(step, 1))
+	var out []scene.Mark
+	first := from / d * d
+	if first < from {
+		first += d
+	}
+	for t := first; t < to && len(out) < 1000; t += d {
+		out = append(out, scene.Mark{At: t, Label: TimeLabel(t, d)})
+	}
+	return out
+}
+
+// TimeLabel gives a time with the digits that steps of the given size need, in
+// groups of three.
+func TimeLabel(t, step quantity.Time) string {
+	units := []struct {
+		name string
+		size quantity.Time
+	}{{"s", quantity.Second}, {"ms", quantity.Millisecond}, {"µs", quantity.Microsecond}, {"ns", quantity.Nanosecond}, {"ps", 1}}
+	for _, u := range units {
+		if t < u.size && step*1000 < u.size && u.size > 1 {
+			continue
+		}
+		decimals := 0
+		for s := u.size; s > step && s > 1; s /= 10 {
+			decimals++
+		}
+		whole, part := fmt.Sprint(int64(t/u.size)), fmt.Sprintf("%0*d", len(fmt.Sprint(int64(u.size)))-1, int64(t%u.size))
+		if u.size == 1 || decimals == 0 {
+			return whole + " " + u.name
+		}
+		part = part[:decimals]
+		var groups []string
+		for ; len(part) > 3; part = part[3:] {
+			groups = append(groups, part[:3])
+		}
+		return whole + "." + strings.Join(append(groups, part), " ") + " " + u.name
+	}
+	return t.String()
+}

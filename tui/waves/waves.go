@@ -1,0 +1,490 @@
+// Package waves is the view of line levels: what was sent, the levels, and
+// what the receiver made of them, at any scale from the whole capture to a
+// picosecond.
+package waves
+
+import (
+	"fmt"
+	"math"
+
+	tea "charm.land/bubbletea/v2"
+
+	"gavrix/core/bench"
+	"gavrix/core/bus"
+	"gavrix/core/bus/all"
+	"gavrix/core/bus/uart"
+	"gavrix/core/capture"
+	"gavrix/core/finding"
+	"gavrix/core/picture"
+	"gavrix/core/quantity"
+	"gavrix/core/record"
+	"gavrix/core/scene"
+	"gavrix/core/wire"
+	"gavrix/draw/cells"
+	"gavrix/tui/ui"
+)
+
+// names is the width of the column of lane names in a scene.
+const names = 19
+
+// mostEdges bounds the stretch between the cursors that is measured.
+const mostEdges = 2_000_000
+
+// View is the view of levels.
+type View struct {
+	from, span quantity.Time
+	follow     bool // the end of the picture is now
+	cursor     quantity.Time
+	placed     bool // the cursor is somewhere
+	mark       quantity.Time
+	marked     bool
+	w          int // columns of the picture as drawn last
+}
+
+// New gives a view that follows the last 200 ms.
+func New() *View { return &View{span: 200 * quantity.Millisecond, follow: true, w: 100} }
+
+// Name implements ui.View.
+func (v *View) Name() string { return "Waves" }
+
+// Typing implements ui.View.
+func (v *View) Typing() bool { return false }
+
+// Type implements ui.View.
+func (v *View) Type(tea.KeyPressMsg, ui.Host) tea.Cmd { return nil }
+
+// Why implements ui.View.
+func (v *View) Why(ui.Host) []finding.Derivation { return nil }
+
+// kind gives the selected link's kind and its name, or nil.
+func kind(h ui.Host) (*bus.Kind, string) {
+	links := h.Snapshot().Meta().Links
+	if int(h.LinkIndex()) >= len(links) {
+		return nil, ""
+	}
+	l := links[h.LinkIndex()]
+	return all.ByName(l.Kind), l.Name
+}
+
+// kept gives the stretch of which any line of the link has levels.
+func kept(h ui.Host, k *bus.Kind) (wire.Span, bool) {
+	var out wire.Span
+	found := false
+	for i := range k.Lines {
+		if s, ok := h.Snapshot().Kept(h.LinkIndex(), i); ok {
+			if !found {
+				out = s
+			}
+			out.From, out.To = min(out.From, s.From), max(out.To, s.To)
+			found = true
+		}
+	}
+	return out, found
+}
+
+// place keeps the picture where it should be.
+func (v *View) place(h ui.Host) {
+	v.span = max(v.span, quantity.Time(v.w))
+	if v.follow {
+		v.from = max(h.Now()-v.span, 0)
+	}
+	v.from = max(v.from, 0)
+	if !v.placed {
+		v.cursor = v.from + v.span/2
+	}
+}
+
+// start is where a search begins: at the cursor; without one at the picture's
+// left end, or backwards at its right end.
+func (v *View) start(h ui.Host, back bool) quantity.Time {
+	v.place(h)
+	switch {
+	case v.placed:
+		return v.cursor
+	case back:
+		return v.from + v.span
+	}
+	return v.from
+}
+
+// settings gives the frame settings of who drives a line of a link, nil where
+// unknown.
+func settings(h ui.Host, link int) func(line int) bus.Settings {
+	var l *bench.Link
+	if b := h.Bench(); b != nil && link < len(b.Links) {
+		l = b.Links[link]
+	}
+	return func(line int) bus.Settings {
+		switch {
+		case l == nil:
+			return nil
+		case line == 1:
+			s := l.DeviceEnd
+			s.Rate = l.DeviceRate()
+			return s
+		}
+		return l.MCU
+	}
+}
+
+// Scene gives the picture as it is shown; nil where there is none.
+func (v *View) Scene(h ui.Host) *scene.Scene {
+	k, _ := kind(h)
+	if k == nil {
+		return nil
+	}
+	if _, ok := kept(h, k); !ok {
+		return nil
+	}
+	v.place(h)
+	w := picture.Wave{Snap: h.Snapshot(), From: v.from, To: v.from + v.span, Columns: v.w}
+	// The selected link comes first, the others below it on the same time.
+	links := h.Snapshot().Meta().Links
+	order := []int{int(h.LinkIndex())}
+	for i := range links {
+		if i != order[0] {
+			order = append(order, i)
+		}
+	}
+	for _, i := range order {
+		if k := all.ByName(links[i].Kind); k != nil {
+			w.Bands = append(w.Bands, picture.Band{Link: uint16(i), Kind: k, Name: links[i].Name, Settings: settings(h, i), LineNames: lineNames(links[i])})
+		}
+	}
+	if v.placed {
+		w.Cursors = append(w.Cursors, scene.Mark{At: v.cursor, Label: "A"})
+	}
+	if v.marked {
+		w.Cursors = append(w.Cursors, scene.Mark{At: v.mark, Label: "B"})
+	}
+	return w.Scene()
+}
+
+// lineNames says who drives the lines of a character link.
+func lineNames(l capture.Link) []string {
+	if l.Kind != uart.Kind.Name {
+		return nil
+	}
+	return []string{l.MCU, l.Device}
+}
+
+// shownLines is the number of the selected link's lines that have levels.
+func shownLines(h ui.Host, k *bus.Kind) int {
+	n := 0
+	for i := range k.Lines {
+		if _, ok := h.Snapshot().Kept(h.LinkIndex(), i); ok {
+			n++
+		}
+	}
+	return n
+}
+
+// Draw implements ui.View.
+func (v *View) Draw(a cells.Area, h ui.Host) {
+	v.w = max(a.W-names-1, 10)
+	k, name := kind(h)
+	x := a.Text(0, 0, cells.Head, "WAVES")
+	x = a.Text(x+2, 0, cells.Strong, name)
+	if k == nil {
+		a.Paragraph(0, 2, cells.Plain, "There is no link to show levels of.", 0)
+		return
+	}
+	s := v.Scene(h)
+	if s == nil {
+		a.Paragraph(0, 2, cells.Plain, "This link has no levels: its traffic came as bytes, from a port or a file.", 0)
+		a.Paragraph(0, 4, cells.Quiet, "The simulated bench has them, and files of levels (gavrix decode). The traffic: 5.", 0)
+		return
+	}
+	where := "from " + picture.TimeLabel(s.From, v.span/1000)
+	if v.follow {
+		where = "following"
+	}
+	a.Text(x+3, 0, cells.Quiet, fmt.Sprintf("%s   %s across", where, v.span.Round(3)))
+	if span, _ := kept(h, k); v.from < span.From {
+		a.Right(a.W, 0, cells.Doubt, "levels before "+picture.TimeLabel(span.From, v.span/1000)+" no longer kept")
+	}
+	// Below the picture stand the cursors and what was measured.
+	room := a.H - 2 - 2 - 2*shownLines(h, k)
+	rows := len(s.Lanes)
+	if rows > room {
+		s.Lanes = s.Lanes[:max(room, 1)]
+		a.Text(0, 1, cells.Quiet, fmt.Sprintf("%d rows more do not fit; J selects the next link", rows-len(s.Lanes)))
+	}
+	cells.Scene(a.Part(0, 2, a.W, len(s.Lanes)), s)
+	v.readout(a, 2+len(s.Lanes)+1, h, k)
+}
+
+// readout tells of the cursors and of the stretch between them.
+func (v *View) readout(a cells.Area, y int, h ui.Host, k *bus.Kind) {
+	if y >= a.H {
+		y = a.H - 1
+	}
+	if !v.placed {
+		a.Text(0, y, cells.Quiet, "← → place a cursor; n and b go to the next edge and back; m sets a second one there")
+		return
+	}
+	x := a.Text(0, y, cells.Good, "A ")
+	x = a.Text(x, y, cells.Plain, v.exactly(v.cursor))
+	if !v.marked {
+		a.Text(x+3, y, cells.Quiet, "m sets B here")
+		return
+	}
+	x = a.Text(x+3, y, cells.Good, "B ")
+	x = a.Text(x, y, cells.Plain, v.exactly(v.mark))
+	d := v.cursor - v.mark
+	if d < 0 {
+		d = -d
+	}
+	if d == 0 {
+		a.Text(x+3, y, cells.Quiet, "both at one time: move A with ← → n b r")
+		return
+	}
+	x = a.Text(x+3, y, cells.Head, "Δt ")
+	x = a.Text(x, y, cells.Strong, d.Round(6))
+	x = a.Text(x+3, y, cells.Head, "1/Δt ")
+	a.Text(x, y, cells.Strong, quantity.FromHz(1e12/float64(d)).Round(6))
+	y++
+	for _, line := range v.measured(h, k) {
+		for _, part := range cells.Wrap(line, a.W) {
+			if y < a.H {
+				a.Text(0, y, cells.Plain, part)
+			}
+			y++
+		}
+	}
+}
+
+// exactly gives a time as finely as the picture can tell it, and ten times
+// finer.
+func (v *View) exactly(t quantity.Time) string {
+	return picture.TimeLabel(t, max(v.span/quantity.Time(10*v.w), 1))
+}
+
+// measured gives a line of figures for each line between the cursors.
+func (v *View) measured(h ui.Host, k *bus.Kind) []string {
+	from, to := min(v.cursor, v.mark), max(v.cursor, v.mark)
+	if from == to {
+		return nil
+	}
+	var out []string
+	lines := lineNames(h.Snapshot().Meta().Links[h.LinkIndex()])
+	for i, role := range k.Lines {
+		cols := h.Snapshot().Columns(h.LinkIndex(), i, from, to+1, 1)
+		if len(cols) == 0 {
+			continue
+		}
+		name := role.Name
+		if i < len(lines) {
+			name = lines[i]
+		}
+		if cols[0].Edges > mostEdges || cols[0].More {
+			out = append(out, fmt.Sprintf("%s: more than %d edges between A and B", name, min(cols[0].Edges, mostEdges)))
+			continue
+		}
+		w, _ := h.Snapshot().Window(h.LinkIndex(), i, from, to+1)
+		out = append(out, name+": "+figures(&w))
+	}
+	return out
+}
+
+// figures gives what was measured in words.
+func figures(w *wire.Window) string {
+	m := wire.Measure(w)
+	n := m.Rises + m.Falls
+	if n == 0 {
+		return wire.ActivityOf(w).String()
+	}
+	text := fmt.Sprintf("%d edges", n)
+	if n == 1 {
+		text = "1 edge"
+	}
+	if m.Period.N > 0 {
+		text += fmt.Sprintf(", period %s (%s to %s), %s", m.Period.Mean.Round(4), m.Period.Least.Round(4), m.Period.Most.Round(4), m.Frequency().Round(4))
+	}
+	if d := m.Duty(); !math.IsNaN(d) {
+		text += fmt.Sprintf(", high %.1f %% of it", 100*d)
+	}
+	if m.High.N > 0 {
+		text += fmt.Sprintf(", high %s to %s", m.High.Least.Round(4), m.High.Most.Round(4))
+	}
+	if m.Low.N > 0 {
+		text += fmt.Sprintf(", low %s to %s", m.Low.Least.Round(4), m.Low.Most.Round(4))
+	}
+	return text
+}
+
+// Click implements ui.View: it places the cursor.
+func (v *View) Click(x, _ int, h ui.Host) {
+	if x < names-1 || v.w == 0 {
+		return
+	}
+	v.hold(h)
+	v.cursor, v.placed = v.from+v.span/quantity.Time(v.w)*quantity.Time(x-names+1), true
+}
+
+// Wheel implements ui.View: it zooms.
+func (v *View) Wheel(down bool, h ui.Host) {
+	if down {
+		v.zoom(h, 1.5)
+	} else {
+		v.zoom(h, 1/1.5)
+	}
+}
+
+// hold stops following, with the picture as it is.
+func (v *View) hold(h ui.Host) {
+	v.place(h)
+	v.follow = false
+}
+
+// zoom changes the span about the cursor, if it is in the picture, else about
+// the middle; while following, about the end.
+func (v *View) zoom(h ui.Host, by float64) {
+	v.place(h)
+	about := v.from + v.span/2
+	switch {
+	case v.placed && v.cursor >= v.from && v.cursor <= v.from+v.span:
+		about = v.cursor
+	case v.follow:
+		about = v.from + v.span
+	}
+	share := float64(about-v.from) / float64(v.span)
+	span := quantity.Time(min(max(float64(v.span)*by, float64(v.w)), float64(max(h.Now(), quantity.Second))*1.1))
+	v.from = max(about-quantity.Time(share*float64(span)), 0)
+	v.span = span
+}
+
+// show moves the picture so that a time is seen, with room around it.
+func (v *View) show(t quantity.Time) {
+	if t < v.from || t > v.from+v.span {
+		v.from = max(t-v.span/2, 0)
+	}
+}
+
+// to places the cursor at a time.
+func (v *View) to(h ui.Host, t quantity.Time) {
+	v.hold(h)
+	v.cursor, v.placed = max(t, 0), true
+	v.show(v.cursor)
+}
+
+func side(back bool) string {
+	if back {
+		return "before the cursor"
+	}
+	return "behind the cursor; End follows the present"
+}
+
+// edge goes to the next or the previous edge of any line.
+func (v *View) edge(h ui.Host, back bool) {
+	k, _ := kind(h)
+	if k == nil {
+		return
+	}
+	here := v.start(h, back)
+	best := quantity.Time(-1)
+	for i := range k.Lines {
+		if back {
+			if t, ok := h.Snapshot().PreviousEdge(h.LinkIndex(), i, here); ok {
+				best = max(best, t)
+			}
+		} else if t := h.Snapshot().NextEdge(h.LinkIndex(), i, here); t < quantity.Forever && (best < 0 || t < best) {
+			best = t
+		}
+	}
+	if best < 0 {
+		h.Say("there is no edge %s", side(back))
+		return
+	}
+	v.to(h, best)
+}
+
+// record goes to the start of the next or the previous record that is wanted.
+func (v *View) record(h ui.Host, back bool, what string, wanted func(*record.Record) bool) {
+	here := v.start(h, back)
+	snap := h.Snapshot()
+	best := quantity.Time(-1)
+	look := func(r *record.Record) bool {
+		if r.Link != h.LinkIndex() || r.Kind != record.Chars && r.Kind != record.Transaction && r.Kind != record.Frame || !wanted(r) {
+			return false
+		}
+		if back && r.Start < here && r.Start > best || !back && r.Start > here && (best < 0 || r.Start < best) {
+			best = r.Start
+		}
+		return best >= 0
+	}
+	// The first that is found may have neighbours out of order: some more are
+	// looked at.
+	more := 64
+	if back {
+		for i := snap.Len() - 1; i >= 0 && more > 0; i-- {
+			if look(snap.At(i)) {
+				more--
+			}
+		}
+	} else {
+		for i := 0; i < snap.Len() && more > 0; i++ {
+			if look(snap.At(i)) {
+				more--
+			}
+		}
+	}
+	if best < 0 {
+		h.Say("there is no %s %s", what, side(back))
+		return
+	}
+	v.to(h, best)
+}
+
+// Commands implements ui.View.
+func (v *View) Commands(h ui.Host) []ui.Command {
+	do := func(f func()) func(string) tea.Cmd {
+		return func(string) tea.Cmd { f(); return nil }
+	}
+	step := func(by int) func(string) tea.Cmd {
+		return do(func() {
+			v.place(h)
+			v.to(h, v.cursor+v.span*quantity.Time(by)/quantity.Time(v.w))
+		})
+	}
+	pan := func(by quantity.Time) func(string) tea.Cmd {
+		return do(func() { v.hold(h); v.from = max(v.from+by*v.span/2, 0) })
+	}
+	tap := func(r *record.Record) bool { return r.Seen == record.Tap }
+	bad := func(r *record.Record) bool { return r.AllFlags() != 0 }
+	return []ui.Command{
+		{Name: "zoom-in", Keys: []string{"+", "="}, Help: "zoom in about the cursor", Short: "zoom", Run: do(func() { v.zoom(h, 0.5) })},
+		{Name: "zoom-out", Keys: []string{"-"}, Help: "zoom out", Run: do(func() { v.zoom(h, 2) })},
+		{Name: "zoom-all", Keys: []string{"0"}, Help: "show all that is kept", Short: "all", Run: do(func() {
+			if k, _ := kind(h); k != nil {
+				if s, ok := kept(h, k); ok {
+					v.follow = false
+					v.from, v.span = s.From, max(s.To-s.From, 1)
+				}
+			}
+		})},
+		{Name: "cursor-left", Keys: []string{"left"}, Help: "move the cursor a column to the left", Short: "cursor", Run: step(-1)},
+		{Name: "cursor-right", Keys: []string{"right"}, Help: "move it a column to the right", Run: step(1)},
+		{Name: "earlier", Keys: []string{"pgup", "shift+left"}, Help: "half a picture earlier", Run: pan(-1)},
+		{Name: "later", Keys: []string{"pgdown", "shift+right"}, Help: "half a picture later", Run: pan(1)},
+		{Name: "next-edge", Keys: []string{"n"}, Help: "go to the next edge of any line", Short: "edge", Run: do(func() { v.edge(h, false) })},
+		{Name: "previous-edge", Keys: []string{"b"}, Help: "go to the edge before", Run: do(func() { v.edge(h, true) })},
+		{Name: "next-record", Keys: []string{"r"}, Help: "go to the next record", Short: "record", Run: do(func() { v.record(h, false, "record", tap) })},
+		{Name: "previous-record", Keys: []string{"R"}, Help: "go to the record before", Run: do(func() { v.record(h, true, "record", tap) })},
+		{Name: "next-error", Keys: []string{"e"}, Help: "go to the next record with an error, whoever saw it", Short: "error", Run: do(func() { v.record(h, false, "error", bad) })},
+		{Name: "previous-error", Keys: []string{"E"}, Help: "go to the error before", Run: do(func() { v.record(h, true, "error", bad) })},
+		{Name: "mark", Keys: []string{"m"}, Help: "set the second cursor here, or take it away", Short: "mark", Run: do(func() {
+			v.hold(h)
+			v.marked = !v.marked || v.mark != v.cursor
+			v.mark, v.placed = v.cursor, true
+		})},
+		{Name: "swap", Keys: []string{"x"}, Help: "swap the two cursors", Run: do(func() {
+			if v.marked {
+				v.cursor, v.mark = v.mark, v.cursor
+				v.to(h, v.cursor)
+			}
+		})},
+		{Name: "follow-waves", Keys: []string{"end"}, Help: "follow the present; the cursors go", Short: "follow", Run: do(func() { v.follow, v.placed, v.marked = true, false, false })},
+		{Name: "first", Keys: []string{"home"}, Help: "go to the beginning", Run: do(func() { v.hold(h); v.from = 0 })},
+	}
+}
