@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"encoding/xml"
 	"errors"
+	"fmt"
 	"io"
 	"os"
 	"os/exec"
@@ -32,7 +33,46 @@ func frame(f uart.Frame, rate float64, os int) uart.Settings {
 	return uart.Settings{Rate: quantity.FromBd(rate), Frame: f, Oversampling: os}
 }
 
+// anyWave is a picture with a time axis, cursors, and stretches too busy to
+// draw.
+func anyWave(rt *rapid.T) *scene.Scene {
+	s := &scene.Scene{Title: "levels", To: 1000}
+	time := scene.Lane{Name: "time"}
+	for range rapid.IntRange(0, 8).Draw(rt, "ticks") {
+		at := quantity.Time(rapid.Int64Range(0, 999).Draw(rt, "tick"))
+		time.Ticks = append(time.Ticks, scene.Mark{At: at, Label: at.String()})
+	}
+	levels := scene.Lane{Detail: "line", Levels: &scene.Levels{High: rapid.Bool().Draw(rt, "high")}}
+	high := levels.Levels.High
+	for at := quantity.Time(0); at < 900; {
+		at += 1 + quantity.Time(rapid.Int64Range(0, 200).Draw(rt, "step"))
+		if rapid.IntRange(0, 3).Draw(rt, "busy") == 0 {
+			high = rapid.Bool().Draw(rt, "behind")
+			b := scene.Busy{From: at, To: at + 50, Edges: 9, More: high, High: high}
+			levels.Levels.Busy = append(levels.Levels.Busy, b)
+			at += 50
+		} else {
+			high = !high
+			levels.Levels.Toggles = append(levels.Levels.Toggles, at)
+		}
+	}
+	cells := scene.Lane{Name: "sent", Cells: []scene.Cell{{From: -200, To: 300, Label: "reaches in"}, {From: 400, To: 2000, Label: "reaches out", Tone: scene.Differ}}}
+	s.Lanes = []scene.Lane{time, cells, levels}
+	for _, name := range []string{"A", "B"} {
+		s.Cursors = append(s.Cursors, scene.Mark{At: quantity.Time(rapid.Int64Range(-100, 1100).Draw(rt, name)), Label: name})
+	}
+	return s
+}
+
 func anyScene(rt *rapid.T) *scene.Scene {
+	if rapid.Bool().Draw(rt, "wave") {
+		return anyWave(rt)
+	}
+	return anyFrame(rt)
+}
+
+// anyFrame is the picture of a character.
+func anyFrame(rt *rapid.T) *scene.Scene {
 	f := func(name string) uart.Frame {
 		return uart.Frame{Data: rapid.IntRange(7, 9).Draw(rt, name), Parity: uart.ParityRule(rapid.IntRange(0, 2).Draw(rt, name)), Stop: rapid.IntRange(1, 2).Draw(rt, name)}
 	}
@@ -91,7 +131,9 @@ func TestEveryRendererDrawsEveryFact(t *testing.T) {
 func TestSVGHoldsTheFacts(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
 		s := anyScene(rt)
-		s.Lanes[0].Name, s.Lanes[2].Name = "gauge", "MCU" // XML itself can't carry control characters
+		for i := range s.Lanes {
+			s.Lanes[i].Name = fmt.Sprint("lane ", i) // XML itself can't carry control characters
+		}
 		var b bytes.Buffer
 		require.NoError(rt, svg.Write(&b, s))
 		facts, _ := titles(rt, b.Bytes())
@@ -161,7 +203,7 @@ func TestPDFReadsBack(t *testing.T) {
 
 func TestColumnsAreTrueToScale(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
-		s := anyScene(rt)
+		s := anyFrame(rt)
 		w := rapid.IntRange(90, 200).Draw(rt, "width")
 		g := cells.New(w, cells.SceneHeight(s))
 		cells.Scene(g.All(), s)

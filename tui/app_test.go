@@ -74,7 +74,7 @@ func TestNothingRawReachesTheTerminal(t *testing.T) {
 	a.source = "x\x1b]0;title\x07"
 	for _, size := range [][2]int{{160, 47}, {80, 24}, {20, 5}} {
 		a.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
-		for _, keys := range [][]string{{}, {"up"}, {"up", "up", "enter"}, {"d"}, {"a"}, {"2"}, {"?"}, {"esc"}, {"tab"}, {"tab"}} {
+		for _, keys := range [][]string{{}, {"up"}, {"up", "up", "enter"}, {"d"}, {"a"}, {"2"}, {"6"}, {"?"}, {"esc"}, {"tab"}, {"tab"}} {
 			press(a, keys...)
 			rest := sgr.ReplaceAllString(a.frame, "")
 			for _, r := range rest {
@@ -96,7 +96,7 @@ func TestNoKeyAndNoSizeBreaksIt(t *testing.T) {
 				a.Update(tea.WindowSizeMsg{Width: rapid.IntRange(0, 200).Draw(rt, "w"), Height: rapid.IntRange(0, 60).Draw(rt, "h")})
 			}
 			press(a, rapid.SampledFrom([]string{
-				"2", "5", "J", "K", "tab", "enter", "up", "down", "d", "a", "t", "e", "+", "-", "p", "o", "O", "I", "<", ">", "v", "f", "F", "u", "U", "w", "?", ":", "x", "esc", "h", "G", "z",
+				"2", "5", "J", "K", "tab", "enter", "up", "down", "6", "6", "n", "b", "r", "R", "E", "m", "x", "0", "left", "right", "pgup", "pgdown", "home", "end", "d", "a", "t", "e", "+", "-", "p", "o", "O", "I", "<", ">", "v", "f", "F", "u", "U", "w", "?", ":", "x", "esc", "h", "G", "z",
 			}).Draw(rt, "key"))
 			require.Len(rt, strings.Split(a.frame, "\n"), max(a.h, 1))
 		}
@@ -144,4 +144,34 @@ func BenchmarkFrame(b *testing.B) {
 	for b.Loop() {
 		a.draw()
 	}
+}
+
+// TestWaves: the levels of the last answer, with two cursors a bit apart.
+func TestWaves(t *testing.T) {
+	a := shown(t, demoBench(t), quantity.Second)
+	a.Update(tea.WindowSizeMsg{Width: 160, Height: 47})
+	press(a, "J", "6")
+	assert.Contains(t, screenText(a), "following   200 ms across")
+	press(a, "R", "+", "+", "+", "+", "+", "+")
+	text := screenText(a)
+	assert.Contains(t, text, "lower-gauge sent")
+	assert.Contains(t, text, "MCU read")
+	assert.Contains(t, text, "33", "the first digit of the level")
+	// The record begins at the gauge's pin, the edge comes 40 ns later.
+	press(a, "m", "n")
+	assert.Contains(t, screenText(a), "Δt 40.0000 ns")
+	press(a, "m", "n")
+	// '3' is 33: start bit and then two ones. 28 800 Bd make 34.72 µs.
+	assert.Contains(t, screenText(a), "Δt 34.7222 µs")
+	press(a, "n")
+	assert.Contains(t, screenText(a), "Δt 104.167 µs")
+	press(a, "x", "b", "end")
+	assert.Contains(t, screenText(a), "following")
+	press(a, "0")
+	assert.Contains(t, screenText(a), "from 0")
+	// A link whose traffic came as bytes says what would show levels.
+	c := newApp(nil, "", nil, capture.NewStore(capture.Meta{Links: []capture.Link{{Name: "x", Kind: "uart"}}}))
+	c.Update(tea.WindowSizeMsg{Width: 100, Height: 30})
+	press(c, "6")
+	assert.Contains(t, screenText(c), "This link has no levels")
 }

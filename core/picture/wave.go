@@ -407,7 +407,7 @@ func TimeLabel(t, step quantity.Time) string {
 		size quantity.Time
 	}{{"s", quantity.Second}, {"ms", quantity.Millisecond}, {"µs", quantity.Microsecond}, {"ns", quantity.Nanosecond}, {"ps", 1}}
 	for _, u := range units {
-		if t < u.size && step*1000 < u.size && u.size > 1 {
+		if t < u.size && step*1000 <= u.size && u.size > 1 {
 			continue
 		}
 		decimals := 0

@@ -125,6 +125,9 @@ func (l *Lane) BusyFact(b Busy) string {
 // TickFact gives a tick in words.
 func (l *Lane) TickFact(m Mark) string { return fmt.Sprintf("%s: %s", l.called(), m.Label) }
 
+// Holds says whether a moment lies in the picture.
+func (s *Scene) Holds(t quantity.Time) bool { return t >= s.From && t < s.To }
+
 // CursorFact gives a cursor in words.
 func (s *Scene) CursorFact(m Mark) string { return fmt.Sprintf("cursor %s at %s", m.Label, m.At) }
 
@@ -162,7 +165,9 @@ func (s *Scene) Facts() []string {
 		}
 	}
 	for _, m := range s.Cursors {
-		out = append(out, s.CursorFact(m))
+		if s.Holds(m.At) {
+			out = append(out, s.CursorFact(m))
+		}
 	}
 	return out
 }

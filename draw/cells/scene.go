@@ -88,11 +88,11 @@ func (p *plot) lane(y int, l *scene.Lane) {
 // cursor draws a moment down through all lanes, where it hides nothing but
 // levels, and its name above.
 func (p *plot) cursor(m scene.Mark) {
-	x := p.x(m.At)
-	p.facts = append(p.facts, p.s.CursorFact(m))
-	if x < nameWidth || x >= nameWidth+p.w {
+	if !p.s.Holds(m.At) {
 		return
 	}
+	x := p.x(m.At)
+	p.facts = append(p.facts, p.s.CursorFact(m))
 	for y := range p.s.Lanes {
 		switch p.a.g.At(p.a.X+x, p.a.Y+y).Rune {
 		case ' ', '▁', '▔', '╎', '║':

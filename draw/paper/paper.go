@@ -92,10 +92,10 @@ func Layout(s *scene.Scene, width float64) *Page {
 		y += laneStep
 	}
 	for _, m := range s.Cursors {
-		x := l.x(m.At)
-		if x < l.left || x > l.right {
+		if !s.Holds(m.At) {
 			continue
 		}
+		x := l.x(m.At)
 		p.Lines = append(p.Lines, Line{X1: x, Y1: margin + 30, X2: x, Y2: y - laneStep + laneH, Width: 0.8, Colour: Caution, Dashed: true, Fact: s.CursorFact(m)})
 		p.Texts = append(p.Texts, Text{X: x + 2, Y: margin + 34, Size: size, Bold: true, Colour: Caution, Text: safe.Text(m.Label)})
 	}

@@ -279,3 +279,34 @@ func TestLostPortIsSaid(t *testing.T) {
 	s.keys("q")
 	s.clean()
 }
+
+// TestWavesByKeys: from running traffic to two edges measured and the picture
+// saved, by keys alone.
+func TestWavesByKeys(t *testing.T) {
+	s := start(t, 160, 47)
+	dir := t.TempDir()
+	s.text(binary + " demo")
+	s.keys("Enter")
+	s.wait("SIMULATED", "upper-gauge")
+	s.keys("J")
+	s.wait("TRAFFIC  lower-gauge", "SNAP")
+	s.keys("6")
+	s.wait("WAVES", "following")
+	s.until(func(screen string) bool {
+		s.keys("R")
+		return !strings.Contains(screen, "there is no record") && strings.Contains(screen, "m sets B here")
+	}, "a record under the cursor")
+	s.keys("+", "+", "+", "+", "+", "+", "+", "+", "+")
+	s.wait("MCU bits", "b0")
+	s.keys("n", "m", "n")
+	s.wait("Δt 34.8000 µs", "1/Δt 28.7356 kHz", "2 edges")
+	picture := filepath.Join(dir, "wave.svg")
+	s.text(":draw " + picture)
+	s.keys("Enter")
+	s.wait("wrote " + picture)
+	raw, err := os.ReadFile(picture)
+	require.NoError(t, err)
+	require.Contains(t, string(raw), "cursor A at")
+	s.keys("q")
+	s.clean()
+}
