@@ -49,6 +49,7 @@ fault=(demo --set links.lower-gauge.mcu.frame=8N1)
 photo traffic 1280x800 "J i text:TEMP Return wait:4 Escape c wait:1.5" demo
 photo timing 1280x800 "J 2" "${fault[@]}"
 photo unfolded 1280x800 "J i text:TEMP Return wait:1 Escape Up Up Return Right" "${fault[@]}"
+photo waves 1280x800 "J wait:3 6 E plus plus plus plus plus plus plus m n n" demo --set links.lower-gauge.mcu.frame=7O1
 photo small 660x420 "J 2" "${fault[@]}"
 photo help 1280x800 "2 question" demo
 ./bin/gavrix draw frame "${fault[@]:0:1}" --set links.lower-gauge.mcu.frame=8N1 --link lower-gauge --value 34 --out docs/screenshots/frame.svg

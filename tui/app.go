@@ -10,6 +10,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"gavrix/core/bench"
+	"gavrix/core/bus"
 	"gavrix/core/capture"
 	"gavrix/core/capture/pcapng"
 	"gavrix/core/check"
@@ -45,6 +46,7 @@ type App struct {
 	session *session.Session
 	store   *capture.Store
 	source  string // of a capture that is shown: its file
+	levels  *Levels
 
 	theme *theme.Theme
 	w, h  int
@@ -167,6 +169,10 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		}
 	case checkedMsg:
 		a.checked(m)
+	case loadedMsg:
+		if m.err != nil {
+			a.Warn("%s: %v; what stands before it is shown", a.source, m.err)
+		}
 	case wroteMsg:
 		if m.err != nil {
 			a.Warn("%s was not written: %v", m.path, m.err)
@@ -225,6 +231,23 @@ func (a *App) LinkIndex() uint16 { return uint16(a.link) }
 
 // Snapshot implements ui.Host.
 func (a *App) Snapshot() *capture.Snapshot { return a.snap }
+
+// Settings implements ui.Host.
+func (a *App) Settings(link, line int) bus.Settings {
+	switch {
+	case a.levels != nil && link < len(a.levels.Links):
+		return a.levels.Links[link].LineSettings(line)
+	case a.bench == nil || link >= len(a.bench.Links):
+		return nil
+	}
+	l := a.bench.Links[link]
+	if line != 1 {
+		return l.MCU
+	}
+	s := l.DeviceEnd
+	s.Rate = l.DeviceRate()
+	return s
+}
 
 // Session implements ui.Host.
 func (a *App) Session() link.Session {

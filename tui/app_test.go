@@ -1,6 +1,8 @@
 package tui
 
 import (
+	"bytes"
+	"context"
 	"regexp"
 	"strings"
 	"testing"
@@ -12,10 +14,15 @@ import (
 	"pgregory.net/rapid"
 
 	"gavrix/core/bench"
+	"gavrix/core/bus/spi"
+	"gavrix/core/bus/uart"
 	"gavrix/core/capture"
+	"gavrix/core/decode"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
 	"gavrix/core/sim"
+	"gavrix/core/wire"
+	"gavrix/core/wire/vcd"
 	"gavrix/demo"
 )
 
@@ -151,8 +158,8 @@ func TestWaves(t *testing.T) {
 	a := shown(t, demoBench(t), quantity.Second)
 	a.Update(tea.WindowSizeMsg{Width: 160, Height: 47})
 	press(a, "J", "6")
-	assert.Contains(t, screenText(a), "following   200 ms across")
-	press(a, "R", "+", "+", "+", "+", "+", "+")
+	assert.Contains(t, screenText(a), "all of it   1.00 s across")
+	press(a, "R", "+", "+", "+", "+", "+", "+", "+", "+", "+")
 	text := screenText(a)
 	assert.Contains(t, text, "lower-gauge sent")
 	assert.Contains(t, text, "MCU read")
@@ -166,7 +173,7 @@ func TestWaves(t *testing.T) {
 	press(a, "n")
 	assert.Contains(t, screenText(a), "Δt 104.167 µs")
 	press(a, "x", "b", "end")
-	assert.Contains(t, screenText(a), "following")
+	assert.Contains(t, screenText(a), "all of it")
 	press(a, "0")
 	assert.Contains(t, screenText(a), "from 0")
 	// A link whose traffic came as bytes says what would show levels.
@@ -174,4 +181,58 @@ func TestWaves(t *testing.T) {
 	c.Update(tea.WindowSizeMsg{Width: 100, Height: 30})
 	press(c, "6")
 	assert.Contains(t, screenText(c), "This link has no levels")
+}
+
+// levelsFile is a capture of levels with a uart line and an spi bus.
+func levelsFile(t *testing.T) (decode.Source, []decode.Link) {
+	tog, end := uart.Encode(nil, uart.Frame{Data: 8, Stop: 1}, quantity.PeriodOf(9600*quantity.Baud), quantity.Millisecond, 'o', 'k')
+	l, e := spi.Encode(spi.Mode(0), quantity.Millisecond, quantity.Microsecond, []uint32{0xa5}, []uint32{0x3c})
+	end = max(end, e) + 10*quantity.Millisecond
+	var b bytes.Buffer
+	w, err := vcd.NewWriter(&b, []string{"rx", "sck", "mosi", "miso", "cs"})
+	require.NoError(t, err)
+	var ws []wire.Window
+	for i, x := range [][]quantity.Time{tog, l.Clock, l.Out, l.In, l.Select} {
+		ws = append(ws, wire.Window{To: end, High: i == 0 || i == 4, Toggles: x})
+	}
+	require.NoError(t, w.Write(ws))
+	require.NoError(t, w.Close(end))
+	src, err := decode.Open("a.vcd", &b, 0)
+	require.NoError(t, err)
+	var links []decode.Link
+	for _, text := range []string{"gauge uart device=rx rate=9600", "angle spi clock=sck out=mosi in=miso select=cs"} {
+		l, err := decode.ParseLink(text, src.Names())
+		require.NoError(t, err)
+		links = append(links, l)
+	}
+	return src, links
+}
+
+// TestAFileOfLevelsIsShown: opened without a bench, its links stand over each
+// other, with their labels once there is room.
+func TestAFileOfLevelsIsShown(t *testing.T) {
+	src, links := levelsFile(t)
+	levels := &Levels{Name: "a.vcd", Source: src, Links: links, Share: func() float64 { return 0.5 }}
+	store := capture.NewStore(decode.Meta(links))
+	a := newApp(nil, "", nil, store)
+	a.source, a.levels = "a.vcd", levels
+	a.Update(tea.WindowSizeMsg{Width: 160, Height: 47})
+	press(a, "6")
+	assert.Contains(t, screenText(a), "read to 50 %")
+	assert.Contains(t, screenText(a), "This link has no levels")
+	require.NoError(t, levels.load(context.Background(), store))
+	press(a, "0", "r")
+	assert.Contains(t, screenText(a), "device sent")
+	assert.Contains(t, screenText(a), "angle")
+	assert.NotContains(t, screenText(a), "read to")
+	press(a, "J", "r")
+	for range 9 {
+		press(a, "+")
+	}
+	text := screenText(a)
+	assert.Contains(t, text, "out A5  in 3C")
+	assert.Contains(t, text, "out bits")
+	for _, key := range []string{"5", "2", "K", "5", "enter", "d", "a", "?"} {
+		press(a, key)
+	}
 }

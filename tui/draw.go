@@ -79,7 +79,10 @@ func (a *App) panes(body cells.Area) {
 
 // state gives what the world behind the links is.
 func (a *App) worldName() (string, cells.Style) {
-	if a.session == nil {
+	switch {
+	case a.levels != nil && !a.levels.done.Load():
+		return fmt.Sprintf("CAPTURE %s, read to %.0f %%", a.source, 100*a.levels.Share()), cells.Doubt
+	case a.session == nil:
 		return "CAPTURE " + a.source, cells.Info
 	}
 	if !a.session.Real() {

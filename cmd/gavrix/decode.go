@@ -183,10 +183,9 @@ func progress(f *os.File) func(quantity.Time) {
 	if err != nil || !isatty.IsTerminal(os.Stderr.Fd()) || info.Size() < 8<<20 {
 		return nil
 	}
-	last := int64(-1)
+	read, last := share(f), -1
 	return func(quantity.Time) {
-		at, err := f.Seek(0, io.SeekCurrent)
-		if percent := at * 100 / info.Size(); err == nil && percent != last {
+		if percent := int(100 * read()); percent != last {
 			last = percent
 			fmt.Fprintf(os.Stderr, "\rdecoding, %d %%", percent)
 		}

@@ -3,14 +3,17 @@ package main
 import (
 	"bytes"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
 	"gavrix/core/bench"
 	"gavrix/core/capture/pcapng"
+	"gavrix/core/decode"
 	"gavrix/core/safe"
 	"gavrix/demo"
 	"gavrix/tui"
@@ -54,11 +57,21 @@ func demoCommand() *cobra.Command {
 }
 
 func openCommand() *cobra.Command {
-	return &cobra.Command{
+	o := &decodeOptions{}
+	c := &cobra.Command{
 		Use:   "open FILE",
-		Short: "Show a capture that was kept or recorded",
-		Args:  cobra.ExactArgs(1),
+		Short: "Show a capture: recorded (.pcapng), or levels (.vcd, .csv)",
+		Long: `Opens a capture on the screen. Of a file of levels --bench or --link say which
+lines are which bus, as for decode; it is shown while it is read.`,
+		Example: `  gavrix open lock7.pcapng
+  gavrix open lock.vcd --bench demo
+  gavrix open lock.vcd --link 'angle spi clock=sck out=mosi in=miso select=cs mode=1'`,
+		Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
+			switch strings.ToLower(filepath.Ext(args[0])) {
+			case ".vcd", ".csv":
+				return o.open(args[0])
+			}
 			f, err := os.Open(args[0])
 			if err != nil {
 				return fmt.Errorf("the capture can't be read: %w", err)
@@ -73,6 +86,40 @@ func openCommand() *cobra.Command {
 			}
 			return tui.Show(store, benchOf(store.Meta.Bench), filepath.Base(args[0]))
 		},
+	}
+	fl := c.Flags()
+	fl.StringArrayVar(&o.links, "link", nil, "of a file of levels: which lines are which bus (may be given again)")
+	fl.StringVar(&o.bench, "bench", "", "of a file of levels: the links of this bench")
+	fl.StringVar(&o.rate, "sample-rate", "", "rate of the samples of a .csv file without times")
+	return c
+}
+
+// open shows a file of levels.
+func (o *decodeOptions) open(path string) error {
+	src, f, err := openLevels(path, o.rate)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if len(o.links) == 0 && o.bench == "" {
+		return fmt.Errorf("%s: say with --link or --bench which lines are which bus; its lines are %s", path, safe.Text(decode.List(src.Names())))
+	}
+	links, err := o.wanted(src.Names())
+	if err != nil {
+		return err
+	}
+	return tui.ShowLevels(&tui.Levels{Name: filepath.Base(path), Source: src, Links: links, Share: share(f)})
+}
+
+// share gives how much of a file is read.
+func share(f *os.File) func() float64 {
+	info, err := f.Stat()
+	if err != nil || info.Size() == 0 {
+		return func() float64 { return 0 }
+	}
+	return func() float64 {
+		at, _ := f.Seek(0, io.SeekCurrent)
+		return float64(at) / float64(info.Size())
 	}
 }
 

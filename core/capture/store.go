@@ -228,7 +228,7 @@ func (s *Store) Levels(link uint16, line int, w *wire.Window) {
 	s.mu.Lock()
 	t := s.traces[k]
 	if t == nil {
-		t = wire.NewTrace(true, s.limit)
+		t = wire.NewTrace(w.High, s.limit)
 		s.traces[k] = t
 	}
 	s.mu.Unlock()

@@ -39,6 +39,9 @@ func Meta(links []Link) capture.Meta {
 // Options bound what is decoded.
 type Options struct {
 	From, To quantity.Time // records that touch this stretch are put out; To 0: to the end
+	// Levels, if set, is given the levels of each line of each link, derived
+	// ones too.
+	Levels func(link, line int, w *wire.Window)
 	// Progress, if set, is called after each stretch with the time reached.
 	Progress func(quantity.Time)
 }
@@ -79,6 +82,13 @@ func Run(ctx context.Context, src Source, links []Link, o Options, out record.Si
 						at += n
 					}
 					buf = append(buf, w)
+				}
+				if o.Levels != nil {
+					for k := range buf {
+						if l.Lines[k].Present() {
+							o.Levels(i, k, &buf[k])
+						}
+					}
 				}
 				decoders[i].Feed(buf, out)
 			}

@@ -41,6 +41,14 @@ type Link struct {
 	Lines []Line // by role
 }
 
+// LineSettings gives the frame settings of who drives a line.
+func (l *Link) LineSettings(line int) bus.Settings {
+	if line == 1 && l.Other != nil {
+		return l.Other
+	}
+	return l.Settings
+}
+
 func (l *Link) decoder(index uint16) bus.Decoder {
 	if l.Kind == uart.Kind && l.Other != nil {
 		return uart.NewTap(index, l.Settings.(uart.Settings), l.Other.(uart.Settings))
@@ -259,12 +267,13 @@ func Index(names []string, want string) (int, error) {
 		if m := doc.Nearest(want, known); m != "" {
 			return -1, fmt.Errorf("there is no line %q; did you mean %s?", want, m)
 		}
-		return -1, fmt.Errorf("there is no line %q; the file has %s", want, list(names))
+		return -1, fmt.Errorf("there is no line %q; the file has %s", want, List(names))
 	}
 	return found, nil
 }
 
-func list(names []string) string {
+// List gives names as text, the first dozen of many.
+func List(names []string) string {
 	if len(names) > 12 {
 		return strings.Join(names[:12], ", ") + fmt.Sprintf(" and %d more", len(names)-12)
 	}

@@ -293,18 +293,18 @@ func (w band) levels(line int) *scene.Levels {
 // is marked.
 func (w band) reading(line int, sent []*record.Record) (scene.Lane, bool) {
 	links := w.Snap.Meta().Links
-	receiver, by := record.Device, "device"
+	from, receiver, by := record.MCU, record.Device, "device"
 	if int(w.Link) < len(links) {
 		by = links[w.Link].Device
 	}
 	if line == 1 {
-		receiver, by = record.MCU, "MCU"
+		from, receiver, by = record.Device, record.MCU, "MCU"
 	}
 	read, n := Records(w.Snap, w.Link, w.From, w.To, mostRecords, func(r *record.Record) bool {
 		return r.Kind == record.Chars && r.Seen == receiver && lineOf(r.From) == line
 	})
-	if int(w.Link) < len(links) && links[w.Link].OneSided {
-		return scene.Lane{}, false
+	if n == 0 && w.Snap.Counters(capture.Direction{Link: w.Link, From: from, Seen: receiver}).Runs == 0 {
+		return scene.Lane{}, false // nobody's receiver is known here
 	}
 	lane := scene.Lane{Detail: by + " read"}
 	if n > len(read) {

@@ -10,6 +10,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"gavrix/core/bench"
+	"gavrix/core/bus"
 	"gavrix/core/capture"
 	"gavrix/core/finding"
 	"gavrix/core/link"
@@ -39,6 +40,9 @@ type Host interface {
 	LinkIndex() uint16
 	Snapshot() *capture.Snapshot
 	Session() link.Session // nil when a capture is shown
+	// Settings gives the frame settings of who drives a line of a link; nil
+	// where they are not known.
+	Settings(link, line int) bus.Settings
 	Now() quantity.Time
 	// Edit changes the bench as one step and brings it into the simulation.
 	Edit(edits ...finding.Edit)

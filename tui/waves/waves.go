@@ -9,7 +9,6 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"gavrix/core/bench"
 	"gavrix/core/bus"
 	"gavrix/core/bus/all"
 	"gavrix/core/bus/uart"
@@ -85,7 +84,11 @@ func kept(h ui.Host, k *bus.Kind) (wire.Span, bool) {
 // place keeps the picture where it should be.
 func (v *View) place(h ui.Host) {
 	v.span = max(v.span, quantity.Time(v.w))
-	if v.follow {
+	switch {
+	case v.follow && h.Session() == nil:
+		// A capture is shown whole, also while it is read.
+		v.from, v.span = 0, max(h.Now(), quantity.Microsecond)
+	case v.follow:
 		v.from = max(h.Now()-v.span, 0)
 	}
 	v.from = max(v.from, 0)
@@ -105,26 +108,6 @@ func (v *View) start(h ui.Host, back bool) quantity.Time {
 		return v.from + v.span
 	}
 	return v.from
-}
-
-// settings gives the frame settings of who drives a line of a link, nil where
-// unknown.
-func settings(h ui.Host, link int) func(line int) bus.Settings {
-	var l *bench.Link
-	if b := h.Bench(); b != nil && link < len(b.Links) {
-		l = b.Links[link]
-	}
-	return func(line int) bus.Settings {
-		switch {
-		case l == nil:
-			return nil
-		case line == 1:
-			s := l.DeviceEnd
-			s.Rate = l.DeviceRate()
-			return s
-		}
-		return l.MCU
-	}
 }
 
 // Scene gives the picture as it is shown; nil where there is none.
@@ -148,7 +131,7 @@ func (v *View) Scene(h ui.Host) *scene.Scene {
 	}
 	for _, i := range order {
 		if k := all.ByName(links[i].Kind); k != nil {
-			w.Bands = append(w.Bands, picture.Band{Link: uint16(i), Kind: k, Name: links[i].Name, Settings: settings(h, i), LineNames: lineNames(links[i])})
+			w.Bands = append(w.Bands, picture.Band{Link: uint16(i), Kind: k, Name: links[i].Name, Settings: func(line int) bus.Settings { return h.Settings(i, line) }, LineNames: lineNames(links[i])})
 		}
 	}
 	if v.placed {
@@ -192,11 +175,14 @@ func (v *View) Draw(a cells.Area, h ui.Host) {
 	s := v.Scene(h)
 	if s == nil {
 		a.Paragraph(0, 2, cells.Plain, "This link has no levels: its traffic came as bytes, from a port or a file.", 0)
-		a.Paragraph(0, 4, cells.Quiet, "The simulated bench has them, and files of levels (gavrix decode). The traffic: 5.", 0)
+		a.Paragraph(0, 4, cells.Quiet, "The simulated bench has them, and files of levels: gavrix open FILE.vcd. The traffic: 5.", 0)
 		return
 	}
 	where := "from " + picture.TimeLabel(s.From, v.span/1000)
-	if v.follow {
+	switch {
+	case v.follow && h.Session() == nil:
+		where = "all of it"
+	case v.follow:
 		where = "following"
 	}
 	a.Text(x+3, 0, cells.Quiet, fmt.Sprintf("%s   %s across", where, v.span.Round(3)))
