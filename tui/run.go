@@ -18,7 +18,6 @@ import (
 	"gavrix/core/decode"
 	"gavrix/core/guard"
 	"gavrix/core/session"
-	"gavrix/core/wire"
 )
 
 // Options say what to open.
@@ -82,10 +81,7 @@ type loadedMsg struct{ err error }
 
 // load decodes the file into the store.
 func (l *Levels) load(ctx context.Context, store *capture.Store) error {
-	err := decode.Run(ctx, l.Source, l.Links, decode.Options{
-		Levels:   func(link, line int, w *wire.Window) { store.Levels(uint16(link), line, w) },
-		Progress: store.Advance,
-	}, store)
+	err := decode.Load(ctx, l.Source, l.Links, store)
 	l.done.Store(true)
 	return err
 }

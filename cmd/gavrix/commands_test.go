@@ -105,6 +105,12 @@ func TestStatuses(t *testing.T) {
 		{"draw frame demo --link lower-gauge --value 34", fine, "MCU stores 34, as sent."},
 		{"draw frame demo --value zz", cannot, "in hex"},
 		{"draw frame demo --out x.png", cannot, ".svg or .pdf"},
+		{"draw wave demo --only lower-gauge --from 250ms --to 256ms", fine, "MCU sent"},
+		{"draw wave demo --only lower-gauge --from 250ms --to 256ms --set " + wrong, fine, "≠"},
+		{"draw wave demo", cannot, "give --to"},
+		{"draw wave demo --from 5ms --to 5ms", cannot, "is not behind"},
+		{"draw wave demo --to 5ms --only pump", cannot, "no such link"},
+		{"draw wave demo --to 5ms --out x.png", cannot, ".svg or .pdf"},
 		{"schema", fine, "json-schema.org"},
 		{"decode nowhere.vcd", cannot, "can't be read"},
 		{"open " + bad, cannot, "no pcapng file"},
@@ -208,6 +214,15 @@ func TestLevelsOut(t *testing.T) {
 		}
 	}
 	require.Len(t, got, 3)
+	svg := filepath.Join(filepath.Dir(path), "wave.svg")
+	text, status := run(t, "draw", "wave", path, "--bench", "demo", "--from", "250ms", "--to", "256ms", "--out", svg)
+	require.Equal(t, fine, status, text)
+	raw, err := os.ReadFile(svg)
+	require.NoError(t, err)
+	assert.Contains(t, string(raw), "lower-gauge")
+	text, status = run(t, "draw", "wave", path)
+	assert.Equal(t, cannot, status)
+	assert.Contains(t, text, "say with --link or --bench")
 	_, status = run(t, "watch", "demo", "--for", "1s", "--fast", "--levels", path)
 	assert.Equal(t, cannot, status, "nothing is overwritten")
 }

@@ -112,6 +112,14 @@ func Run(ctx context.Context, src Source, links []Link, o Options, out record.Si
 	return nil
 }
 
+// Load decodes a source into a store and keeps its levels there.
+func Load(ctx context.Context, src Source, links []Link, store *capture.Store) error {
+	return Run(ctx, src, links, Options{
+		Levels:   func(link, line int, w *wire.Window) { store.Levels(uint16(link), line, w) },
+		Progress: store.Advance,
+	}, store)
+}
+
 // between lets records through that touch the stretch.
 type between struct {
 	record.Sink

@@ -46,6 +46,9 @@ const (
 	// mostRecords is the number of records in a picture from which on they
 	// are only counted.
 	mostRecords = 200
+	// mostTickColumns is the width for which the time axis is made, however
+	// finely the levels are drawn.
+	mostTickColumns = 140
 )
 
 // Records gives those of a link that touch a stretch and that the given end
@@ -87,7 +90,7 @@ func (w *Wave) Scene() *scene.Scene {
 	if len(w.Bands) == 1 {
 		s.Title = w.Bands[0].Name + ", " + s.Title
 	}
-	s.Lanes = append(s.Lanes, scene.Lane{Name: "time", Ticks: ticks(w.From, w.To, w.Columns)})
+	s.Lanes = append(s.Lanes, scene.Lane{Name: "time", Ticks: ticks(w.From, w.To, min(w.Columns, mostTickColumns))})
 	for i := range w.Bands {
 		b := band{w, &w.Bands[i]}
 		b.add(s)

@@ -133,7 +133,11 @@ func (l *layout) lane(n *scene.Lane, y float64) {
 	p := l.p
 	p.Texts = append(p.Texts, Text{X: margin, Y: y + laneH/2 + 3, Size: size, Bold: true, Text: safe.Text(n.Name)})
 	if n.Detail != "" {
-		p.Texts = append(p.Texts, Text{X: margin, Y: y + laneH/2 + 3 + 1.2*size, Size: 0.85 * size, Colour: Grey, Text: safe.Text(n.Detail)})
+		at := y + laneH/2 + 3
+		if n.Name != "" {
+			at += 1.2 * size // below the name
+		}
+		p.Texts = append(p.Texts, Text{X: margin, Y: at, Size: 0.85 * size, Colour: Grey, Text: safe.Text(n.Detail)})
 	}
 	for _, c := range n.Cells {
 		x1, x2 := max(l.x(c.From), l.left), min(l.x(c.To), l.right)
@@ -154,7 +158,7 @@ func (l *layout) lane(n *scene.Lane, y float64) {
 		if w := float64(len([]rune(label))) * charWidth; w*fit > x2-x1-2 {
 			fit = max((x2-x1-2)/w, 4)
 		}
-		if most := int((x2 - x1 - 2) / (fit * charWidth)); most < len([]rune(label)) {
+		if most := int((x2-x1-2)/(fit*charWidth) + 1e-6); most < len([]rune(label)) {
 			if most < 3 {
 				continue // the fact stands in the rectangle
 			}
