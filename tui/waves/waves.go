@@ -11,6 +11,7 @@ import (
 
 	"gavrix/core/bus"
 	"gavrix/core/bus/all"
+	"gavrix/core/bus/spi"
 	"gavrix/core/bus/uart"
 	"gavrix/core/capture"
 	"gavrix/core/finding"
@@ -269,8 +270,23 @@ func (v *View) measured(h ui.Host, k *bus.Kind) []string {
 		}
 		w, _ := h.Snapshot().Window(h.LinkIndex(), i, from, to+1)
 		out = append(out, name+": "+figures(&w))
+		if set, ok := h.Settings(int(h.LinkIndex()), i).(spi.Settings); ok && (role.Name == "out" || role.Name == "in") {
+			clock, _ := h.Snapshot().Window(h.LinkIndex(), 0, from, to+1)
+			if text := sampled(&clock, &w, set); text != "" {
+				out = append(out, name+": "+text)
+			}
+		}
 	}
 	return out
+}
+
+// sampled says for how long data stands still around the edges that sample it.
+func sampled(clock, data *wire.Window, set spi.Settings) string {
+	setUp, hold := wire.SetUpHold(clock, set.ClockIdleHigh == set.SampleSecond, data)
+	if setUp.N == 0 || len(data.Toggles) == 0 {
+		return ""
+	}
+	return fmt.Sprintf("stands still at least %s before and %s behind the sampling edges", setUp.Least.Round(4), hold.Least.Round(4))
 }
 
 // figures gives what was measured in words.
