@@ -208,6 +208,10 @@ func (w band) labels(rs []*record.Record, n, line int) (fields, bits []scene.Cel
 		return nil, nil, nil
 	}
 	for _, r := range rs {
+		// A byte in less than two columns can't be labelled.
+		if !w.wide((r.End-r.Start)/quantity.Time(max(r.Len(), 1)), 2) {
+			return nil, nil, nil
+		}
 		for _, l := range w.Kind.Labels(set, r, w.windows(r)) {
 			if l.Line != line || l.To < w.From || l.From > w.To {
 				continue

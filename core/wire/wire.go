@@ -37,6 +37,12 @@ func (w *Window) Floating(t quantity.Time) bool {
 	return false
 }
 
+// Level gives the level at the time t.
+func (w *Window) Level(t quantity.Time) bool {
+	n := sort.Search(len(w.Toggles), func(i int) bool { return w.Toggles[i] > t })
+	return w.High != (n%2 == 1)
+}
+
 // EndsHigh gives the level at the end of the window.
 func (w *Window) EndsHigh() bool { return w.High != (len(w.Toggles)%2 == 1) }
 

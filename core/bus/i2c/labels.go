@@ -18,16 +18,6 @@ func labels(_ bus.Settings, r *record.Record, lines []wire.Window) []bus.Label {
 		out = append(out, bus.Label{Kind: bus.EventLabel, Line: dataLine, From: from, To: to, Text: text})
 	}
 	clock, data := &lines[0], &lines[1]
-	level := func(w *wire.Window, t quantity.Time) bool {
-		high := w.High
-		for _, x := range w.Toggles {
-			if x > t {
-				break
-			}
-			high = !high
-		}
-		return high
-	}
 	// Bits lie between two falls of the clock; the rise between samples.
 	fall, rise, bit := r.Start, quantity.Time(-1), -1
 	index, from := 0, r.Start
@@ -36,7 +26,7 @@ func labels(_ bus.Settings, r *record.Record, lines []wire.Window) []bus.Label {
 		if t < r.Start || t > r.End {
 			continue
 		}
-		if level(clock, t) {
+		if clock.Level(t) {
 			rise = t
 			continue
 		}
@@ -47,7 +37,7 @@ func labels(_ bus.Settings, r *record.Record, lines []wire.Window) []bus.Label {
 			continue
 		}
 		// Between rise and fall data may have fallen: a repeated start.
-		if rise >= 0 && level(data, rise) && !level(data, t-1) {
+		if rise >= 0 && data.Level(rise) && !data.Level(t-1) {
 			event(rise, t, "restart")
 			bit, fall, address = 0, t, true
 			from = t
@@ -58,7 +48,7 @@ func labels(_ bus.Settings, r *record.Record, lines []wire.Window) []bus.Label {
 			switch {
 			case address && bit == 7:
 				text = "write"
-				if level(data, rise) {
+				if data.Level(rise) {
 					text = "read"
 				}
 			case address:
@@ -77,7 +67,7 @@ func labels(_ bus.Settings, r *record.Record, lines []wire.Window) []bus.Label {
 				out = append(out, bus.Label{Kind: bus.FieldLabel, Line: dataLine, From: from, To: fall, Text: text})
 			}
 			text := "ack"
-			if level(data, rise) {
+			if data.Level(rise) {
 				text = "nack"
 			}
 			out = append(out, bus.Label{Kind: bus.BitLabel, Line: dataLine, From: fall, To: t, Text: text})

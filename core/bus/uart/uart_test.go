@@ -654,22 +654,11 @@ func TestLabels(t *testing.T) {
 					var n int
 					if _, err := fmt.Sscanf(l.Text, "b%d", &n); err == nil {
 						want := s.chars[i-1]>>n&1 == 1
-						require.Equal(rt, want != f.Inverted, levelAt(w, (l.From+l.To)/2), l.Text)
+						require.Equal(rt, want != f.Inverted, w.Level((l.From+l.To)/2), l.Text)
 					}
 				}
 			}
 		}
 		require.Equal(rt, len(s.chars), i)
 	})
-}
-
-func levelAt(w wire.Window, t quantity.Time) bool {
-	high := w.High
-	for _, x := range w.Toggles {
-		if x > t {
-			break
-		}
-		high = !high
-	}
-	return high
 }
