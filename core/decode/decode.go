@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"sort"
 
 	"gavrix/core/bus"
 	"gavrix/core/capture"
@@ -46,12 +47,18 @@ type Options struct {
 	Progress func(quantity.Time)
 }
 
-// Run decodes a source in one pass. Levels before From are decoded too, so
+// Run decodes a source in one pass; the records come in the order of their
+// ends, within what the source gives at once. Levels before From are decoded too, so
 // that what reaches into the stretch is whole. On a fault in the file the
 // records before it have been put out.
 func Run(ctx context.Context, src Source, links []Link, o Options, out record.Sink) error {
 	if o.To > 0 || o.From > 0 {
 		out = &between{out, o}
+	}
+	flush := func() {}
+	if len(links) > 1 {
+		o := &ordered{out: out}
+		out, flush = o, o.flush
 	}
 	var wanted []int
 	var decoders []bus.Decoder
@@ -92,6 +99,7 @@ func Run(ctx context.Context, src Source, links []Link, o Options, out record.Si
 				}
 				decoders[i].Feed(buf, out)
 			}
+			flush()
 			if o.Progress != nil {
 				o.Progress(ws[0].To)
 			}
@@ -103,13 +111,37 @@ func Run(ctx context.Context, src Source, links []Link, o Options, out record.Si
 			for _, d := range decoders {
 				d.Flush(out)
 			}
+			flush()
 			return err
 		}
 	}
 	for _, d := range decoders {
 		d.Flush(out)
 	}
+	flush()
 	return nil
+}
+
+// ordered puts the records of several links in the order of their ends, stretch
+// by stretch.
+type ordered struct {
+	out  record.Sink
+	kept []record.Record
+}
+
+// Put implements record.Sink.
+func (o *ordered) Put(r *record.Record) { o.kept = append(o.kept, r.Clone()) }
+
+// Open implements record.Sink.
+func (o *ordered) Open(r *record.Record) { o.out.Open(r) }
+
+func (o *ordered) flush() {
+	sort.SliceStable(o.kept, func(i, j int) bool { return o.kept[i].End < o.kept[j].End })
+	for i := range o.kept {
+		o.out.Put(&o.kept[i])
+	}
+	clear(o.kept)
+	o.kept = o.kept[:0]
 }
 
 // Load decodes a source into a store and keeps its levels there.

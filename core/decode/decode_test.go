@@ -19,6 +19,7 @@ import (
 	"gavrix/core/bus/pulse"
 	"gavrix/core/bus/spi"
 	"gavrix/core/bus/uart"
+	"gavrix/core/capture"
 	"gavrix/core/capture/jsonl"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
@@ -286,6 +287,32 @@ func TestLinksInWords(t *testing.T) {
 	assert.Equal(t, "7E1", l.Settings.Describe())
 	_, err = Open("x.bin", strings.NewReader(""), 0)
 	assert.ErrorContains(t, err, ".vcd and .csv")
+}
+
+// TestRecordsComeInOrder: of several links within a stretch of the file too.
+func TestRecordsComeInOrder(t *testing.T) {
+	src, ls := opened(t, newMixed(6).asVCD(t))
+	out := &record.List{}
+	require.NoError(t, Run(context.Background(), src, ls, Options{}, out))
+	require.Greater(t, len(out.Done), 50)
+	turns := 0
+	for i := 1; i < len(out.Done); i++ {
+		if out.Done[i].End < out.Done[i-1].End {
+			turns++ // only where a stretch ends
+		}
+	}
+	assert.LessOrEqual(t, turns, 1)
+	src, ls = opened(t, newMixed(6).asVCD(t))
+	store := capture.NewStore(Meta(ls))
+	require.NoError(t, Load(context.Background(), src, ls, store))
+	snap := store.Snapshot()
+	assert.Equal(t, len(out.Done), snap.Len())
+	for i, l := range ls {
+		for k := range l.Lines {
+			_, ok := snap.Kept(uint16(i), k)
+			assert.Equal(t, l.Lines[k].Present(), ok)
+		}
+	}
 }
 
 func TestJSONOfEachBus(t *testing.T) {

@@ -46,16 +46,25 @@ const (
 	// mostRecords is the number of records in a picture from which on they
 	// are only counted.
 	mostRecords = 200
+	// mostBeyond is the number of records behind a stretch that are looked at
+	// for one that reaches into it.
+	mostBeyond = 2000
 	// mostTickColumns is the width for which the time axis is made, however
 	// finely the levels are drawn.
 	mostTickColumns = 140
 )
 
+// IndexAt gives the index of the first finished record that ends at or behind a
+// time. Records stand in the order of their ends but for a second or two.
+func IndexAt(snap *capture.Snapshot, t quantity.Time) int {
+	return sort.Search(snap.Len(), func(i int) bool { return snap.At(i).End >= t })
+}
+
 // Records gives those of a link that touch a stretch and that the given end
 // saw, in order of their start; at most the number given, and how many there
 // are.
 func Records(snap *capture.Snapshot, link uint16, from, to quantity.Time, most int, wanted func(*record.Record) bool) (out []*record.Record, n int) {
-	i := sort.Search(snap.Len(), func(i int) bool { return snap.At(i).End >= from-slack })
+	i := IndexAt(snap, from-slack)
 	take := func(r *record.Record) {
 		if r.Link != link || r.End <= from || r.Start >= to || !wanted(r) {
 			return
@@ -64,12 +73,13 @@ func Records(snap *capture.Snapshot, link uint16, from, to quantity.Time, most i
 			out = append(out, r)
 		}
 	}
-	for ; i < snap.Len(); i++ {
+	// A long record may stand behind many short ones that began after it.
+	for beyond := 0; i < snap.Len() && beyond < mostBeyond; i++ {
 		r := snap.At(i)
-		if r.Start > to+slack {
-			break
-		}
 		take(r)
+		if beyond++; r.Start <= to+slack {
+			beyond = 0
+		}
 	}
 	for i := range snap.Running {
 		take(&snap.Running[i])

@@ -27,6 +27,9 @@ import (
 // names is the width of the column of lane names in a scene.
 const names = 19
 
+// near is how far around a time records are looked for that stand out of order.
+const near = 5 * quantity.Second
+
 // mostEdges bounds the stretch between the cursors that is measured.
 const mostEdges = 2_000_000
 
@@ -419,13 +422,13 @@ func (v *View) record(h ui.Host, back bool, what string, wanted func(*record.Rec
 	// looked at.
 	more := 64
 	if back {
-		for i := snap.Len() - 1; i >= 0 && more > 0; i-- {
+		for i := min(picture.IndexAt(snap, here+near)+more, snap.Len()) - 1; i >= 0 && more > 0; i-- {
 			if look(snap.At(i)) {
 				more--
 			}
 		}
 	} else {
-		for i := 0; i < snap.Len() && more > 0; i++ {
+		for i := picture.IndexAt(snap, here-near); i < snap.Len() && more > 0; i++ {
 			if look(snap.At(i)) {
 				more--
 			}
