@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"testing/iotest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -27,7 +28,11 @@ type lineLevels struct {
 }
 
 func all(text string) (map[string]lineLevels, quantity.Time, error) {
-	r, err := NewReader(strings.NewReader(text))
+	return allOf(strings.NewReader(text))
+}
+
+func allOf(in io.Reader) (map[string]lineLevels, quantity.Time, error) {
+	r, err := NewReader(in)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -189,8 +194,15 @@ func TestCodesAreUnlike(t *testing.T) {
 func FuzzReader(f *testing.F) {
 	f.Add([]byte(head + "#0 1! #10 0! b101 \" #20 x!"))
 	f.Add([]byte("$timescale 1 fs $end $var wire 1 abcd a $end $enddefinitions $end #5 1abcd"))
+	f.Add([]byte("$timescale 1 ns $end $var wire 1 ! a $end $var wire 1 \" b $end $enddefinitions $end\n#0\n1!\n0\"\n#12345678\n0!\n#12345679\n1!\n#12345680\n0!\n1\"\n#123456789\n1!\n#123456799\n0!\n#123456809\n1!\n"))
 	f.Fuzz(func(t *testing.T, raw []byte) {
-		got, to, _ := all(string(raw))
+		got, to, err := all(string(raw))
+		// Byte by byte nothing is taken eight digits at once: the same must come
+		// out.
+		slow, slowTo, slowErr := allOf(iotest.OneByteReader(bytes.NewReader(raw)))
+		require.Equal(t, slow, got)
+		require.Equal(t, slowTo, to)
+		require.Equal(t, slowErr, err)
 		for _, l := range got {
 			last := quantity.Time(-1)
 			for _, x := range l.Toggles {
