@@ -346,6 +346,9 @@ func (v *View) hold(h ui.Host) {
 // the middle; while following, about the end.
 func (v *View) zoom(h ui.Host, by float64) {
 	v.place(h)
+	if h.Session() == nil {
+		v.follow = false // a capture is no longer shown whole
+	}
 	about := v.from + v.span/2
 	switch {
 	case v.placed && v.cursor >= v.from && v.cursor <= v.from+v.span:
