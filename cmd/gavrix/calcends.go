@@ -24,11 +24,7 @@ func kindNamed(name string) (*bus.Kind, error) {
 	if k := all.ByName(name); k != nil {
 		return k, nil
 	}
-	var names []string
-	for _, k := range all.Kinds {
-		names = append(names, k.Name)
-	}
-	return nil, fmt.Errorf("there is no bus %q; known are %s", name, strings.Join(names, ", "))
+	return nil, fmt.Errorf("there is no bus %q; known are %s", name, strings.Join(all.Names(), ", "))
 }
 
 func settingsOf(k *bus.Kind, words string) (bus.Settings, error) {

@@ -20,19 +20,11 @@ var Schema = doc.Map(
 	doc.Key{Name: "mcu", Doc: "the microcontroller", Type: mcuSchema, Required: true},
 	doc.Key{Name: "links", Doc: "the links by name", Type: doc.MapOf(linkSchema), Required: true},
 	doc.Key{Name: "observed", Doc: "buses by name that are known from captures only, of any kind", Type: doc.MapOf(doc.Map(
-		doc.Key{Name: "kind", Doc: "kind of bus", Type: doc.Enum(kindNames()...), Required: true},
+		doc.Key{Name: "kind", Doc: "kind of bus", Type: doc.Enum(all.Names()...), Required: true},
 		doc.Key{Name: "lines", Doc: "the lines of a capture by their part on the bus, each a name or a boolean expression", Type: doc.MapOf(doc.NameType), Required: true},
 		doc.Key{Name: "settings", Doc: "frame settings, as the kind of bus has them", Type: doc.MapOf(doc.AnyText)},
 	))},
 )
-
-func kindNames() []string {
-	var out []string
-	for _, k := range all.Kinds {
-		out = append(out, k.Name)
-	}
-	return out
-}
 
 var mcuSchema = doc.Map(
 	doc.Key{Name: "name", Doc: "name of the MCU", Type: doc.NameType, Required: true},

@@ -48,9 +48,9 @@ type Options struct {
 }
 
 // Run decodes a source in one pass; the records come in the order of their
-// ends, within what the source gives at once. Levels before From are decoded too, so
-// that what reaches into the stretch is whole. On a fault in the file the
-// records before it have been put out.
+// ends, within what the source gives at once. Levels before From are decoded
+// too, so that what reaches into the stretch is whole. On a fault in the file
+// the records before it have been put out.
 func Run(ctx context.Context, src Source, links []Link, o Options, out record.Sink) error {
 	if o.To > 0 || o.From > 0 {
 		out = &between{out, o}

@@ -73,11 +73,7 @@ func ParseLink(text string, names []string) (Link, error) {
 	}
 	l := Link{Name: words[0], Kind: all.ByName(words[1])}
 	if l.Kind == nil {
-		var kinds []string
-		for _, k := range all.Kinds {
-			kinds = append(kinds, k.Name)
-		}
-		return Link{}, fmt.Errorf("%q: there is no bus %q; known are %s", text, words[1], strings.Join(kinds, ", "))
+		return Link{}, fmt.Errorf("%q: there is no bus %q; known are %s", text, words[1], strings.Join(all.Names(), ", "))
 	}
 	l.Lines = make([]Line, len(l.Kind.Lines))
 	settings := "{"

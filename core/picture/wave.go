@@ -60,9 +60,8 @@ func IndexAt(snap *capture.Snapshot, t quantity.Time) int {
 	return sort.Search(snap.Len(), func(i int) bool { return snap.At(i).End >= t })
 }
 
-// Records gives those of a link that touch a stretch and that the given end
-// saw, in order of their start; at most the number given, and how many there
-// are.
+// Records gives those of a link that touch a stretch and are wanted, in order of
+// their start: at most the number given, and how many there are.
 func Records(snap *capture.Snapshot, link uint16, from, to quantity.Time, most int, wanted func(*record.Record) bool) (out []*record.Record, n int) {
 	i := IndexAt(snap, from-slack)
 	take := func(r *record.Record) {
@@ -86,10 +85,6 @@ func Records(snap *capture.Snapshot, link uint16, from, to quantity.Time, most i
 	}
 	sort.SliceStable(out, func(i, j int) bool { return out[i].Start < out[j].Start })
 	return out, n
-}
-
-func traffic(r *record.Record) bool {
-	return r.Kind == record.Chars || r.Kind == record.Transaction || r.Kind == record.Frame || r.Kind == record.Flow
 }
 
 // Scene builds the picture: for each line what was sent, the levels, and on a
@@ -116,7 +111,7 @@ type band struct {
 
 func (w band) add(s *scene.Scene) {
 	// Records that others than the tap saw are readings of what it saw.
-	taps, n := Records(w.Snap, w.Link, w.From, w.To, mostRecords, func(r *record.Record) bool { return traffic(r) && r.Seen == record.Tap })
+	taps, n := Records(w.Snap, w.Link, w.From, w.To, mostRecords, func(r *record.Record) bool { return r.Traffic() && r.Seen == record.Tap })
 	whole := w.Kind != uart.Kind
 	head := scene.Lane{Name: w.Name}
 	if whole {

@@ -218,6 +218,25 @@ func (r *Record) Char(i int) uint16 {
 	return uint16(r.Data[i])
 }
 
+// Words takes bytes of the record, Data or Back, apart into words of Bits bits.
+func (r *Record) Words(data []byte) []uint32 {
+	n := max((int(r.Bits)+7)/8, 1)
+	var out []uint32
+	for i := 0; i+n <= len(data); i += n {
+		w := uint32(0)
+		for k := n - 1; k >= 0; k-- {
+			w = w<<8 | uint32(data[i+k])
+		}
+		out = append(out, w)
+	}
+	return out
+}
+
+// Traffic says whether the record is of what went over a bus.
+func (r *Record) Traffic() bool {
+	return r.Kind == Chars || r.Kind == Transaction || r.Kind == Frame || r.Kind == Flow
+}
+
 // FlagsAt gives the marks of the character with the index i.
 func (r *Record) FlagsAt(i int) Flags {
 	var f Flags

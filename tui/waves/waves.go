@@ -413,7 +413,7 @@ func (v *View) record(h ui.Host, back bool, what string, wanted func(*record.Rec
 	snap := h.Snapshot()
 	best := quantity.Time(-1)
 	look := func(r *record.Record) bool {
-		if r.Link != h.LinkIndex() || r.Kind != record.Chars && r.Kind != record.Transaction && r.Kind != record.Frame || !wanted(r) {
+		if r.Link != h.LinkIndex() || !r.Traffic() || !wanted(r) {
 			return false
 		}
 		if back && r.Start < here && r.Start > best || !back && r.Start > here && (best < 0 || r.Start < best) {

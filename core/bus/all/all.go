@@ -19,6 +19,15 @@ var Kinds = []*bus.Kind{
 	pulse.Kind,
 }
 
+// Names gives their names.
+func Names() []string {
+	var out []string
+	for _, k := range Kinds {
+		out = append(out, k.Name)
+	}
+	return out
+}
+
 // ByName gives the kind with a name, or nil.
 func ByName(name string) *bus.Kind {
 	for _, k := range Kinds {

@@ -115,6 +115,7 @@ type Node struct {
 	out     bool // what the present bit lets the line be
 	next    bool // and the next bit
 	now     quantity.Time
+	slept   bool // since the last step only an edge could matter
 
 	// The frame.
 	frame   reader
@@ -133,6 +134,7 @@ type Node struct {
 	extra        int  // dominant bits behind the flag
 	quiet        int  // recessive bits in a row
 	rounds       int  // of eleven recessive bits, while off
+	recovers     bool // Restart was called since the node went off
 }
 
 // NewNode gives a node whose clock is off by the given share; positive is fast.
@@ -166,7 +168,7 @@ func (n *Node) State() ErrorState {
 // Restart begins the recovery of a node that stays off. The bus must call Step
 // after it.
 func (n *Node) Restart() {
-	n.StayOff = false
+	n.recovers = true
 	n.quiet, n.rounds = 0, 0
 }
 
@@ -179,15 +181,17 @@ func (n *Node) Step(t quantity.Time, high, release []bool) quantity.Time {
 		n.begun, n.high = true, high[0]
 	}
 	n.now = t
+	if n.slept {
+		// The bits of the time asleep were not counted, and don't count.
+		for k := c.samplesBefore(t); k > 0; k = c.samplesBefore(t) {
+			c.advance(k)
+		}
+	}
 	if high[0] != n.high {
 		n.high = high[0]
 		if !n.high {
 			n.edge(t)
 		}
-	}
-	for n.state == resting && n.begun && len(n.queue) > 0 && c.next()+quantity.Time(c.phase.bit/1000) < t {
-		// The bits of an idle bus were not counted.
-		c.advance(c.samplesBefore(t))
 	}
 	for {
 		if !n.begun {
@@ -204,10 +208,11 @@ func (n *Node) Step(t quantity.Time, high, release []bool) quantity.Time {
 		n.sample(n.high)
 	}
 	release[0] = n.out
+	n.slept = n.begun && n.asleep()
 	switch {
 	case !n.begun:
 		return max(c.start(), t+1)
-	case n.asleep():
+	case n.slept:
 		return quantity.Forever
 	}
 	return max(c.next(), t+1)
@@ -215,7 +220,7 @@ func (n *Node) Step(t quantity.Time, high, release []bool) quantity.Time {
 
 // asleep says whether only an edge can matter.
 func (n *Node) asleep() bool {
-	return n.state == resting && n.high && len(n.queue) == 0 || n.state == isOff && n.StayOff
+	return n.state == resting && n.high && len(n.queue) == 0 || n.state == isOff && n.StayOff && !n.recovers
 }
 
 // edge synchronises on an edge from recessive to dominant.
@@ -563,7 +568,7 @@ func (n *Node) blame(by int) {
 	}
 	n.tec += by
 	if n.tec > 255 {
-		n.state = isOff
+		n.state, n.recovers = isOff, false
 		n.quiet, n.rounds = 0, 0
 	}
 }

@@ -290,8 +290,11 @@ func TestStayOffUntilRestarted(t *testing.T) {
 	assert.Equal(t, "bus off, transmit errors 256, receive errors 0", a.String())
 	w.add(node(0))
 	a.Restart()
-	w.run(128*11 + 300)
+	w.run(128*11 - 30)
+	assert.Equal(t, BusOff, a.State(), "the time before the restart does not count")
+	w.run(330)
 	assert.Equal(t, ErrorActive, a.State())
+	assert.True(t, a.StayOff, "it would stay off again")
 	assert.Len(t, w.of(0, Sent), 1)
 }
 

@@ -335,18 +335,7 @@ func (d *Decoder) Flush(out record.Sink) {
 }
 
 // Elements gives the elements of a record.
-func Elements(r *record.Record) []uint32 {
-	n := max((int(r.Bits)+7)/8, 1)
-	var out []uint32
-	for i := 0; i+n <= len(r.Data); i += n {
-		e := uint32(0)
-		for k := n - 1; k >= 0; k-- {
-			e = e<<8 | uint32(r.Data[i+k])
-		}
-		out = append(out, e)
-	}
-	return out
-}
+func Elements(r *record.Record) []uint32 { return r.Words(r.Data) }
 
 // Schema lists the coding of a line.
 var Schema = doc.Map(

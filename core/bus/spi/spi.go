@@ -414,15 +414,4 @@ func (d *Decoder) lastOffset() quantity.Time {
 }
 
 // Words gives the words of a record's data or of what came back.
-func Words(r *record.Record, data []byte) []uint32 {
-	n := max((int(r.Bits)+7)/8, 1)
-	var out []uint32
-	for i := 0; i+n <= len(data); i += n {
-		w := uint32(0)
-		for k := n - 1; k >= 0; k-- {
-			w = w<<8 | uint32(data[i+k])
-		}
-		out = append(out, w)
-	}
-	return out
-}
+func Words(r *record.Record, data []byte) []uint32 { return r.Words(data) }

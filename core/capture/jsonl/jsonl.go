@@ -55,14 +55,9 @@ func EndName(l *capture.Link, e record.End) string {
 	return ""
 }
 
-// traffic says whether a record is of what went over a bus.
-func traffic(r *record.Record) bool {
-	return r.Kind == record.Chars || r.Kind == record.Transaction || r.Kind == record.Frame || r.Kind == record.Flow
-}
-
 // Text gives a record of the kind of bus in words, fit to be shown.
 func Text(bus string, r *record.Record) string {
-	if kind := all.ByName(bus); kind != nil && traffic(r) {
+	if kind := all.ByName(bus); kind != nil && r.Traffic() {
 		return safe.Text(kind.Sentence(r))
 	}
 	return safe.Text(r.Text)
@@ -79,7 +74,7 @@ func Of(meta *capture.Meta, r *record.Record) Line {
 		From: EndName(&l, r.From), Seen: EndName(&l, r.Seen), CharTime: int64(r.Each), More: r.More,
 	}
 	out.Text = Text(l.Kind, r)
-	if kind := all.ByName(l.Kind); kind != nil && traffic(r) {
+	if kind := all.ByName(l.Kind); kind != nil && r.Traffic() {
 		out.Data, out.Detail = hex.EncodeToString(r.Data), kind.Fields(r)
 	}
 	for _, o := range r.Offsets {
