@@ -445,7 +445,7 @@ func (a *App) footer(f cells.Area) {
 func keyName(k string) string {
 	names := map[string]string{
 		"space": "Space", "enter": "Enter", "up": "↑", "down": "↓", "left": "←", "right": "→", "tab": "Tab", "shift+tab": "Shift+Tab",
-		"pgup": "PgUp", "pgdown": "PgDn", "end": "End", "ctrl+s": "Ctrl+S", "ctrl+r": "Ctrl+R", "shift+up": "Shift+↑", "shift+down": "Shift+↓",
+		"pgup": "PgUp", "pgdown": "PgDn", "home": "Home", "end": "End", "ctrl+s": "Ctrl+S", "ctrl+r": "Ctrl+R", "shift+up": "Shift+↑", "shift+down": "Shift+↓",
 	}
 	if n, ok := names[k]; ok {
 		return n

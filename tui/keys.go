@@ -291,7 +291,7 @@ func (a *App) benchCommands() []ui.Command {
 			}
 			return nil
 		}},
-		{Name: "draw", Args: "FILE", Help: "save the view's picture, or the drawn frame, as .svg or .pdf", Run: a.drawFile},
+		{Name: "draw", Args: "FILE", Help: "save the picture as .svg or .pdf", Run: a.drawFile},
 	}
 }
 

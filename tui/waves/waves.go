@@ -473,13 +473,13 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 		})},
 		{Name: "cursor-left", Keys: []string{"left"}, Help: "move the cursor a column to the left", Short: "cursor", Run: step(-1)},
 		{Name: "cursor-right", Keys: []string{"right"}, Help: "move it a column to the right", Run: step(1)},
-		{Name: "earlier", Keys: []string{"pgup", "shift+left"}, Help: "half a picture earlier", Run: pan(-1)},
-		{Name: "later", Keys: []string{"pgdown", "shift+right"}, Help: "half a picture later", Run: pan(1)},
+		{Name: "earlier", Keys: []string{"pgup"}, Help: "half a picture earlier", Run: pan(-1)},
+		{Name: "later", Keys: []string{"pgdown"}, Help: "half a picture later", Run: pan(1)},
 		{Name: "next-edge", Keys: []string{"n"}, Help: "go to the next edge of any line", Short: "edge", Run: do(func() { v.edge(h, false) })},
 		{Name: "previous-edge", Keys: []string{"b"}, Help: "go to the edge before", Run: do(func() { v.edge(h, true) })},
 		{Name: "next-record", Keys: []string{"r"}, Help: "go to the next record", Short: "record", Run: do(func() { v.record(h, false, "record", tap) })},
 		{Name: "previous-record", Keys: []string{"R"}, Help: "go to the record before", Run: do(func() { v.record(h, true, "record", tap) })},
-		{Name: "next-error", Keys: []string{"e"}, Help: "go to the next record with an error, whoever saw it", Short: "error", Run: do(func() { v.record(h, false, "error", bad) })},
+		{Name: "next-error", Keys: []string{"e"}, Help: "next record with an error, anyone's", Short: "error", Run: do(func() { v.record(h, false, "error", bad) })},
 		{Name: "previous-error", Keys: []string{"E"}, Help: "go to the error before", Run: do(func() { v.record(h, true, "error", bad) })},
 		{Name: "mark", Keys: []string{"m"}, Help: "set the second cursor here, or take it away", Short: "mark", Run: do(func() {
 			v.hold(h)
