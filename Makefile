@@ -5,7 +5,7 @@ GO ?= go
 RACE = ./core/capture/... ./core/guard ./core/link/... ./core/session ./core/sim ./tui/...
 PLAIN = $(shell $(GO) list ./... | grep -v -e /core/capture -e /core/guard -e /core/link -e /core/session -e /core/sim -e /tui -e /test/terminal)
 
-.PHONY: test needs lint unit terminal fuzz fuzz-short bench demo screenshots docs
+.PHONY: test needs lint unit terminal fuzz fuzz-short bench demo recognition screenshots docs
 
 test: needs lint unit fuzz-short terminal
 
@@ -40,6 +40,11 @@ bench:
 
 demo:
 	$(GO) run ./cmd/gavrix demo
+
+# How often unknown lines are recognised.
+recognition:
+	$(GO) run ./bench/recognition > docs/recognition.md.new
+	mv docs/recognition.md.new docs/recognition.md
 
 screenshots:
 	scripts/screenshots.sh

@@ -41,7 +41,7 @@ func Compare(a, b Settings, nameA, nameB string) []bus.Difference {
 	}
 	if fa.MSBFirst != fb.MSBFirst && fa.Data == fb.Data {
 		out = append(out, bus.Difference{Code: "bit-order-differs", What: "bit order: one end sends the most significant bit first", Effects: []string{
-			fmt.Sprintf("both directions: every value is mirrored, %02X reads as %02X", 0x53&fa.Mask(), fa.reversed(0x53&fa.Mask())),
+			fmt.Sprintf("both directions: every value is mirrored, %02X reads as %02X", 0x53&fa.Mask(), fa.Turned(0x53&fa.Mask())),
 		}})
 	}
 	if fa.Address != fb.Address && fa.Data == fb.Data {

@@ -183,8 +183,8 @@ func (p ParityRule) Bit(v uint16) uint16 {
 	return 0
 }
 
-// reversed gives the data bits in the opposite order.
-func (f Frame) reversed(v uint16) uint16 { return bits.Reverse16(v) >> (16 - f.Data) }
+// Turned gives the data bits in the opposite order.
+func (f Frame) Turned(v uint16) uint16 { return bits.Reverse16(v) >> (16 - f.Data) }
 
 // Levels gives the bits of a character in wire order, the first in bit 0: the
 // start bit 0, the data, the parity bit and the whole stop bits 1. On an
@@ -193,7 +193,7 @@ func (f Frame) Levels(v uint16) uint32 {
 	n := 1 + f.Data
 	v &= f.Mask()
 	if f.MSBFirst {
-		v = f.reversed(v)
+		v = f.Turned(v)
 	}
 	w := uint32(v) << 1
 	if f.Parity != None {

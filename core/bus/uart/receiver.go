@@ -368,7 +368,7 @@ func (r *Receiver) finish(s quantity.Time, stopHigh bool, out record.Sink) {
 	}
 	v &= f.Mask()
 	if f.MSBFirst {
-		v = f.reversed(v)
+		v = f.Turned(v)
 	}
 	r.state = hunting
 	if !stopHigh {

@@ -1,0 +1,88 @@
+package recognise
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"gavrix/core/bus/i2c"
+	"gavrix/core/quantity"
+	"gavrix/core/record"
+	"gavrix/core/wire"
+)
+
+// findI2C reads two lines as clock and data.
+func findI2C(clock, data *look, c, d int) (Proposal, bool) {
+	end := min(clock.To, data.To)
+	cw, dw := upTo(clock.Window, end), upTo(data.without(clock.pulse), end)
+	// Nine pulses a byte; data changes once a pulse at the most.
+	if len(cw.Toggles) < 18 || len(dw.Toggles) > len(cw.Toggles) {
+		return Proposal{}, false
+	}
+	dec := i2c.NewDecoder(i2c.Settings{}, 0)
+	var out record.List
+	dec.Feed([]wire.Window{cw, dw}, &out)
+	dec.Flush(&out)
+	p := Proposal{Kind: i2c.Kind, Lines: []int{c, d}, Unit: "bytes"}
+	cost, good, explained := 0.0, 0, 0
+	addresses := map[int]bool{}
+	for i := range out.Done {
+		r := &out.Done[i]
+		p.Units += len(r.Data)
+		flags := r.AllFlags() &^ record.Stretched
+		// The capture may end inside a transaction.
+		if i == len(out.Done)-1 {
+			flags &^= record.NoStop
+		}
+		if flags != 0 || len(r.Data) == 0 {
+			p.Bad += max(len(r.Data), 1)
+			p.Units += max(1-len(r.Data), 0)
+			cost += errorBits
+			continue
+		}
+		good++
+		for _, part := range i2c.Parts(r) {
+			addresses[part.Address] = true
+		}
+		// Start and stop, then each byte with its acknowledge.
+		cost += startBits + 4 + 10*float64(len(r.Data))
+		explained += between(cw.Toggles, r) + between(dw.Toggles, r)
+	}
+	if good == 0 || p.Units < 2*p.Bad {
+		return Proposal{}, false
+	}
+	edges := len(cw.Toggles) + len(dw.Toggles)
+	cost += float64(edges-explained) * edgeBits
+	p.Gain = float64(edges*edgeBits) - cost
+	if clock.spikes+data.spikes > 0 {
+		width := quantity.Time(spikeShare * float64(clock.pulse)).Round(2)
+		p.Settings = "filter=" + strings.ReplaceAll(width, " ", "")
+		p.Reasons = append(p.Reasons, fmt.Sprintf("spikes shorter than %s are left out", width))
+	}
+	m := wire.Measure(&cw)
+	period := median(periods(cw.Toggles))
+	p.Reasons = append(p.Reasons,
+		fmt.Sprintf("data changes only while the clock is low, but for %d starts and stops; nine pulses a byte", 2*good),
+		fmt.Sprintf("%d addresses, clock %s", len(addresses), quantity.FromHz(1e12/float64(max(period, 1))).Round(4)),
+	)
+	if m.Low.N > 0 && m.Low.Most > 3*m.Low.Mean {
+		p.Reasons = append(p.Reasons, "the clock is held low at times: "+m.Low.Most.Round(3))
+	}
+	return p, true
+}
+
+// between counts the toggles of a record's stretch.
+func between(toggles []quantity.Time, r *record.Record) int {
+	from, _ := slices.BinarySearch(toggles, r.Start)
+	to, _ := slices.BinarySearch(toggles, r.End+1)
+	return to - from
+}
+
+// periods are the distances from an edge to the next but one.
+func periods(toggles []quantity.Time) []quantity.Time {
+	var out []quantity.Time
+	for i := 2; i < len(toggles); i += 2 {
+		out = append(out, toggles[i]-toggles[i-2])
+	}
+	return out
+}

@@ -1,0 +1,230 @@
+package recognise_test
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"gavrix/core/bus/spi"
+	"gavrix/core/bus/uart"
+	"gavrix/core/quantity"
+	"gavrix/core/recognise"
+	"gavrix/core/recognise/samples"
+	"gavrix/core/record"
+	"gavrix/core/wire"
+)
+
+// perBus is the number of samples of each bus.
+const perBus = 150
+
+// Over random captures the right class must be first in 98 of 100.
+func TestSamples(t *testing.T) {
+	for _, bus := range samples.Buses {
+		t.Run(bus, func(t *testing.T) {
+			t.Parallel()
+			right := 0
+			for seed := range uint64(perBus) {
+				s := samples.Make(bus, seed)
+				r, err := recognise.Lines(context.Background(), s.Lines)
+				require.NoError(t, err)
+				if wrong := samples.Judge(&s, &r); wrong != "" {
+					t.Logf("seed %d, %s: %s", seed, s.About, wrong)
+				} else {
+					right++
+				}
+			}
+			assert.GreaterOrEqual(t, right, perBus*98/100)
+		})
+	}
+}
+
+func recognised(t require.TestingT, lines ...recognise.Line) recognise.Result {
+	r, err := recognise.Lines(context.Background(), lines)
+	require.NoError(t, err)
+	return r
+}
+
+// Twelve rates by four frames, from 40 characters of each.
+func TestRatesAndFrames(t *testing.T) {
+	rng := rand.New(rand.NewPCG(4, 2))
+	for _, rate := range []float64{1200, 2400, 4800, 9600, 14400, 19200, 28800, 38400, 57600, 115200, 230400, 460800} {
+		for _, name := range []string{"8N1", "7E1", "8E1", "7O1"} {
+			f, err := uart.ParseFrame(name)
+			require.NoError(t, err)
+			period := quantity.PeriodOf(quantity.FromBd(rate))
+			var chars []uint16
+			for range 40 {
+				chars = append(chars, uint16(rng.Uint32())&f.Mask())
+			}
+			tog, end := uart.Encode(nil, f, period, period.Times(30), chars...)
+			r := recognised(t, recognise.Line{Name: "x", Levels: wire.Window{To: end + period.Times(50), High: true, Toggles: tog}})
+			require.NotEmpty(t, r.Best)
+			assert.Contains(t, r.Best[0].Settings, "frame="+name)
+			assert.Contains(t, r.Best[0].Reasons[0], "the usual "+quantity.FromBd(rate).String())
+			assert.Equal(t, "sure", r.Best[0].Confidence())
+		}
+	}
+}
+
+// What a class calls the same is the same: each of its frames reads the capture
+// without an error.
+func TestClassMembersFit(t *testing.T) {
+	checked := 0
+	for seed := range uint64(200) {
+		s := samples.Make("uart", seed)
+		r := recognised(t, s.Lines...)
+		if len(r.Best) == 0 || r.Best[0].Bad > 0 || strings.Contains(s.About, "spike") {
+			continue
+		}
+		p := r.Best[0]
+		line := s.Lines[slices.Max(p.Lines)]
+		rate, _, _ := strings.Cut(strings.TrimPrefix(p.Settings, "rate="), " ")
+		bd, err := quantity.ParseRate(rate)
+		require.NoError(t, err)
+		for _, c := range p.Class {
+			name, _, _ := strings.Cut(c, " whose")
+			f, err := uart.ParseFrame(name)
+			require.NoError(t, err, c)
+			set := uart.Settings{Frame: f}
+			rec := uart.NewReceiver(set.Config(quantity.PeriodOf(bd)))
+			var out record.List
+			rec.Feed(&line.Levels, &out)
+			rec.Flush(&out)
+			for i := range out.Done {
+				require.Zero(t, out.Done[i].AllFlags(), "seed %d, %s: %s", seed, s.About, c)
+			}
+			checked++
+		}
+	}
+	assert.Greater(t, checked, 50)
+}
+
+// mixed puts the lines of several samples into one capture.
+func mixed(seed uint64, buses ...string) (lines []recognise.Line) {
+	end := quantity.Time(0)
+	for i, b := range buses {
+		for _, l := range samples.Make(b, seed).Lines {
+			l.Name = fmt.Sprintf("%s%d.%s", b, i, l.Name)
+			lines = append(lines, l)
+			end = max(end, l.Levels.To)
+		}
+	}
+	rand.New(rand.NewPCG(seed, 1)).Shuffle(len(lines), func(i, j int) { lines[i], lines[j] = lines[j], lines[i] })
+	for i := range lines {
+		lines[i].Levels.To = end
+	}
+	return lines
+}
+
+// All lines of several buses at once: each bus is found among the others' lines.
+func TestMixed(t *testing.T) {
+	right, wrong := 0, 0
+	for seed := range uint64(20) {
+		lines := mixed(seed, "uart", "spi", "i2c", "can")
+		r := recognised(t, lines...)
+		for _, p := range r.Best {
+			same := true
+			for _, l := range p.Lines {
+				if l >= 0 && !strings.HasPrefix(lines[l].Name, p.Kind.Name) {
+					same = false
+				}
+			}
+			if same {
+				right++
+			} else {
+				wrong++
+			}
+		}
+	}
+	assert.GreaterOrEqual(t, right, 78)
+	assert.LessOrEqual(t, wrong, 1)
+}
+
+// Two devices with a select line each and modes of their own share clock and
+// data: both are found, on the same lines.
+func TestTwoSelects(t *testing.T) {
+	var clock, out, in []quantity.Time
+	var sel [2][]quantity.Time
+	at := 10 * quantity.Microsecond
+	half := 500 * quantity.Nanosecond
+	rng := rand.New(rand.NewPCG(7, 7))
+	for i := range 40 {
+		set := spi.Mode(0)
+		if i%3 == 0 {
+			set.Word = 16
+		}
+		var words []uint32
+		for range 2 {
+			words = append(words, rng.Uint32()&(1<<set.Word-1))
+		}
+		l, end := spi.Encode(set, at, half, words, words[:1])
+		clock, out = append(clock, l.Clock...), append(out, l.Out...)
+		for _, x := range l.In {
+			in = append(in, x+60*quantity.Nanosecond)
+		}
+		k := min(i%3, 1)
+		sel[k] = append(sel[k], l.Select...)
+		at = end + 20*half
+	}
+	line := func(name string, high bool, tog []quantity.Time) recognise.Line {
+		return recognise.Line{Name: name, Levels: wire.Window{To: at, High: high, Toggles: tog}}
+	}
+	lines := []recognise.Line{line("s0", true, sel[0]), line("miso", false, in), line("s1", true, sel[1]), line("mosi", false, out), line("sck", false, clock)}
+	r := recognised(t, lines...)
+	require.Len(t, r.Best, 2)
+	assert.Equal(t, "spi clock=sck out=mosi in=miso select=s0 mode=0", r.Best[0].Text(lines))
+	assert.Equal(t, "spi clock=sck out=mosi in=miso select=s1 mode=0", r.Best[1].Text(lines))
+	assert.Equal(t, []string{"words of 8", "of 32", "of 16", "of 4"}, r.Best[0].Class)
+	assert.Equal(t, []string{"words of 8", "of 16", "of 4"}, r.Best[1].Class)
+}
+
+// Noise is not taken for a bus with any confidence, and nothing panics.
+func TestNoise(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		var lines []recognise.Line
+		for i := range rapid.IntRange(0, 4).Draw(rt, "lines") {
+			var tog []quantity.Time
+			at := quantity.Time(0)
+			for range rapid.IntRange(0, 200).Draw(rt, "edges") {
+				at += quantity.Time(rapid.Int64Range(1, 1_000_000).Draw(rt, "pause"))
+				tog = append(tog, at)
+			}
+			lines = append(lines, recognise.Line{Name: fmt.Sprint(i), Levels: wire.Window{To: at + 1000, High: rapid.Bool().Draw(rt, "high"), Toggles: tog}})
+		}
+		for _, p := range recognised(rt, lines...).Best {
+			if p.Confidence() == "sure" {
+				rt.Fatalf("sure of %s", p.Text(lines))
+			}
+		}
+	})
+}
+
+func TestIdleLinesAndActivity(t *testing.T) {
+	r := recognised(t,
+		recognise.Line{Name: "high", Levels: wire.Window{To: 1000, High: true}},
+		recognise.Line{Name: "low", Levels: wire.Window{To: 1000}})
+	assert.Empty(t, r.Best)
+	assert.Equal(t, wire.IdleHigh, r.Seen[0].Activity)
+	assert.Equal(t, wire.IdleLow, r.Seen[1].Activity)
+}
+
+func TestCancelled(t *testing.T) {
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	_, err := recognise.Lines(ctx, samples.Make("uart", 1).Lines)
+	require.ErrorIs(t, err, context.Canceled)
+}
+
+func BenchmarkLines(b *testing.B) {
+	lines := mixed(1, "uart", "spi", "i2c", "can")
+	for b.Loop() {
+		recognised(b, lines...)
+	}
+}
