@@ -47,6 +47,8 @@ type App struct {
 	store   *capture.Store
 	source  string // of a capture that is shown: its file
 	levels  *Levels
+	// proposed is what undescribed lines may be; nil until that was asked for.
+	proposed *sought
 
 	theme *theme.Theme
 	w, h  int
@@ -102,7 +104,13 @@ func newApp(b *bench.Bench, path string, s *session.Session, store *capture.Stor
 }
 
 // Init implements tea.Model.
-func (a *App) Init() tea.Cmd { return tea.Batch(tick(), tea.RequestBackgroundColor) }
+func (a *App) Init() tea.Cmd {
+	cmds := []tea.Cmd{tick(), tea.RequestBackgroundColor}
+	if a.levels != nil {
+		cmds = append(cmds, a.levels.load())
+	}
+	return tea.Batch(cmds...)
+}
 
 type tickMsg struct{}
 
@@ -170,9 +178,11 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case checkedMsg:
 		a.checked(m)
 	case loadedMsg:
-		if m.err != nil {
+		if m.err != nil && m.levels == a.levels {
 			a.Warn("%s: %v; what stands before it is shown", a.source, m.err)
 		}
+	case proposedMsg:
+		a.proposedCame(m)
 	case wroteMsg:
 		if m.err != nil {
 			a.Warn("%s was not written: %v", m.path, m.err)

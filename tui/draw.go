@@ -81,7 +81,7 @@ func (a *App) panes(body cells.Area) {
 func (a *App) worldName() (string, cells.Style) {
 	switch {
 	case a.levels != nil && !a.levels.done.Load():
-		return fmt.Sprintf("CAPTURE %s, read to %.0f %%", a.source, 100*a.levels.Share()), cells.Doubt
+		return fmt.Sprintf("CAPTURE %s, read to %.0f %%", a.source, 100*a.levels.file.Share()), cells.Doubt
 	case a.session == nil:
 		return "CAPTURE " + a.source, cells.Info
 	}
@@ -203,7 +203,7 @@ func (a *App) drawLinks(p cells.Area) {
 		in := a.snap.Counters(capture.Direction{Link: uint16(i), From: record.Device, Seen: record.MCU})
 		glyph, style := a.linkState(i, in, out)
 		p.Put(0, y, style, glyph)
-		if k := all.ByName(l.Kind); k != nil {
+		if k := all.Of(l.Kind, l.Lines); k != nil {
 			p.Text(2, y, cells.HueUart, k.Mark)
 		}
 		name := p.Part(4, y, p.W-4-13, 1)
@@ -269,6 +269,10 @@ func (a *App) headStyle(p pane) cells.Style {
 
 // drawNotes shows what is wrong, what is proven and why.
 func (a *App) drawNotes(p cells.Area) {
+	if a.levels != nil {
+		a.drawProposals(p)
+		return
+	}
 	fs := a.linkFindings()
 	y := 0
 	if len(fs) == 0 {

@@ -245,7 +245,11 @@ func (a *App) commands() []ui.Command {
 	if a.session != nil {
 		cs = append(cs, a.timeCommands()...)
 	}
+	if a.levels != nil {
+		cs = append(cs, a.proposeCommands()...)
+	}
 	return append(cs,
+		ui.Command{Name: "draw", Args: "FILE", Help: "save the picture as .svg or .pdf", Run: a.drawFile},
 		ui.Command{Name: "keep", Args: "FILE", Help: "save the capture so far as pcapng", Run: a.keep},
 		ui.Command{Name: "quit", Keys: []string{"q"}, Help: "leave", Run: a.quit})
 }
@@ -291,7 +295,6 @@ func (a *App) benchCommands() []ui.Command {
 			}
 			return nil
 		}},
-		{Name: "draw", Args: "FILE", Help: "save the picture as .svg or .pdf", Run: a.drawFile},
 	}
 }
 

@@ -1,13 +1,11 @@
 package tui
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"io"
 	"os"
 	"os/signal"
-	"sync/atomic"
 	"syscall"
 
 	tea "charm.land/bubbletea/v2"
@@ -15,7 +13,6 @@ import (
 	"gavrix/core/bench"
 	"gavrix/core/capture"
 	"gavrix/core/capture/pcapng"
-	"gavrix/core/decode"
 	"gavrix/core/guard"
 	"gavrix/core/session"
 )
@@ -65,30 +62,12 @@ func Show(store *capture.Store, b *bench.Bench, file string) error {
 	return a.loop()
 }
 
-// Levels is a file of levels to be shown while it is read.
-type Levels struct {
-	Name   string
-	Source decode.Source
-	Links  []decode.Link
-	// Share gives how much of the file is read, 0 to 1.
-	Share func() float64
-
-	done atomic.Bool
-}
-
-// loadedMsg says that a file of levels is read, or as far as it can be.
-type loadedMsg struct{ err error }
-
-// load decodes the file into the store.
-func (l *Levels) load(ctx context.Context, store *capture.Store) error {
-	err := decode.Load(ctx, l.Source, l.Links, store)
-	l.done.Store(true)
-	return err
-}
-
 // ShowLevels opens a file of levels on the screen and decodes it meanwhile.
 func ShowLevels(l *Levels) error {
-	a := newApp(nil, "", nil, capture.NewStore(decode.Meta(l.Links)))
+	if err := l.begin(); err != nil {
+		return err
+	}
+	a := newApp(nil, "", nil, l.store)
 	a.source, a.levels = l.Name, l
 	for i := range a.views {
 		if a.views[i].view.Name() == "Waves" {
@@ -116,12 +95,10 @@ func (a *App) loop() error {
 		case <-ended:
 		}
 	})
-	if a.levels != nil {
-		ctx, cancel := context.WithCancel(context.Background())
-		defer cancel()
-		guard.Go(func() { p.Send(loadedMsg{a.levels.load(ctx, a.store)}) })
-	}
 	_, err := p.Run()
+	if a.levels != nil && a.levels.cancel != nil {
+		a.levels.cancel()
+	}
 	if errors.Is(err, io.EOF) || errors.Is(err, syscall.EIO) {
 		return nil // the terminal itself went away
 	}

@@ -2,6 +2,7 @@ package main
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"encoding/csv"
 	"encoding/hex"
@@ -25,11 +26,13 @@ import (
 	"gavrix/core/safe"
 	wirecsv "gavrix/core/wire/csv"
 	"gavrix/core/wire/vcd"
+	"gavrix/demo"
 )
 
 type decodeOptions struct {
 	links          []string
 	bench          string
+	guess          bool
 	asJSON, asCSV  bool
 	from, to, rate string
 }
@@ -57,9 +60,12 @@ Devices that share an spi bus are links of their own, each with its select line,
 mode and word.
 
 With --bench the links of a bench are decoded whose lines the file has, and the
-buses below its key observed. Without --link and --bench the lines of the file
-are listed.`,
+buses below its key observed. With --guess the lines that no link takes are
+recognised: what they may be is printed to standard error, in words that --link
+takes, and the first proposals are decoded. Without any of the three the lines of
+the file are listed. FILE may be demo, the capture that ships with Gavrix.`,
 		Example: `  gavrix decode lock.vcd
+  gavrix decode demo --guess
   gavrix decode lock.vcd --link 'gauge uart device=rx rate=28.8k frame=7E1' \
                          --link 'angle spi clock=sck out=mosi in=miso select=cs mode=1' --json`,
 		Args: cobra.ExactArgs(1),
@@ -72,6 +78,7 @@ are listed.`,
 	fl := c.Flags()
 	fl.StringArrayVar(&o.links, "link", nil, "what to decode (may be given again)")
 	fl.StringVar(&o.bench, "bench", "", "decode the links of this bench")
+	fl.BoolVar(&o.guess, "guess", false, "recognise the lines that no link takes, and decode them")
 	fl.BoolVar(&o.asJSON, "json", false, "print one JSON object a record (docs/formats.md)")
 	fl.BoolVar(&o.asCSV, "csv", false, "print comma-separated values")
 	fl.StringVar(&o.from, "from", "", "only records that reach beyond this time")
@@ -80,8 +87,40 @@ are listed.`,
 	return c
 }
 
+// levelFile is a file of levels, or the demo's capture.
+type levelFile interface {
+	io.ReadSeekCloser
+	Size() int64
+}
+
+type diskFile struct {
+	*os.File
+	size int64
+}
+
+func (f diskFile) Size() int64 { return f.size }
+
+type demoFile struct{ *bytes.Reader }
+
+func (demoFile) Close() error { return nil }
+
+func openFile(path string) (levelFile, error) {
+	if path == "demo" {
+		return demoFile{bytes.NewReader(demo.Capture)}, nil
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, fmt.Errorf("the capture can't be read: %w", err)
+	}
+	info, err := f.Stat()
+	if err != nil {
+		return nil, errors.Join(fmt.Errorf("the capture can't be read: %w", err), f.Close())
+	}
+	return diskFile{f, info.Size()}, nil
+}
+
 // openLevels opens a file of levels.
-func openLevels(path, rate string) (decode.Source, *os.File, error) {
+func openLevels(path, rate string) (decode.Source, levelFile, error) {
 	var hz quantity.Freq
 	if rate != "" {
 		var err error
@@ -89,11 +128,15 @@ func openLevels(path, rate string) (decode.Source, *os.File, error) {
 			return nil, nil, fmt.Errorf("--sample-rate: %w", err)
 		}
 	}
-	f, err := os.Open(path)
+	f, err := openFile(path)
 	if err != nil {
-		return nil, nil, fmt.Errorf("the capture can't be read: %w", err)
+		return nil, nil, err
 	}
-	src, err := decode.Open(path, f, hz)
+	name := path
+	if path == "demo" {
+		name = demo.CaptureName
+	}
+	src, err := decode.Open(name, f, hz)
 	if err != nil {
 		f.Close()
 		return nil, nil, fmt.Errorf("%s: %w", path, err)
@@ -107,7 +150,7 @@ func (o *decodeOptions) run(ctx context.Context, path string) error {
 		return err
 	}
 	defer f.Close()
-	if len(o.links) == 0 && o.bench == "" {
+	if len(o.links) == 0 && o.bench == "" && !o.guess {
 		for _, n := range src.Names() {
 			fmt.Println(safe.Text(n))
 		}
@@ -116,6 +159,13 @@ func (o *decodeOptions) run(ctx context.Context, path string) error {
 	links, err := o.wanted(src.Names())
 	if err != nil {
 		return err
+	}
+	if o.guess {
+		guessed, err := o.recognised(ctx, path, links)
+		if err != nil {
+			return err
+		}
+		links = append(links, guessed...)
 	}
 	opts := decode.Options{Progress: progress(f)}
 	for _, t := range []struct {
@@ -178,9 +228,8 @@ func (o *decodeOptions) wanted(names []string) ([]decode.Link, error) {
 }
 
 // progress tells how much of the file is read, on a terminal.
-func progress(f *os.File) func(quantity.Time) {
-	info, err := f.Stat()
-	if err != nil || !isatty.IsTerminal(os.Stderr.Fd()) || info.Size() < 8<<20 {
+func progress(f levelFile) func(quantity.Time) {
+	if !isatty.IsTerminal(os.Stderr.Fd()) || f.Size() < 8<<20 {
 		return nil
 	}
 	read, last := share(f), -1

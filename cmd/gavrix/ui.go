@@ -13,7 +13,6 @@ import (
 
 	"gavrix/core/bench"
 	"gavrix/core/capture/pcapng"
-	"gavrix/core/decode"
 	"gavrix/core/safe"
 	"gavrix/demo"
 	"gavrix/tui"
@@ -62,14 +61,17 @@ func openCommand() *cobra.Command {
 		Use:   "open FILE",
 		Short: "Show a capture: recorded (.pcapng), or levels (.vcd, .csv)",
 		Long: `Opens a capture on the screen. Of a file of levels --bench or --link say which
-lines are which bus, as for decode; it is shown while it is read.`,
+lines are which bus, as for decode; what the others may be, Gavrix proposes (key P
+in Waves). It is shown while it is read. FILE may be demo, the capture that ships
+with Gavrix.`,
 		Example: `  gavrix open lock7.pcapng
+  gavrix open demo
   gavrix open lock.vcd --bench demo
   gavrix open lock.vcd --link 'angle spi clock=sck out=mosi in=miso select=cs mode=1'`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
-			switch strings.ToLower(filepath.Ext(args[0])) {
-			case ".vcd", ".csv":
+			ext := strings.ToLower(filepath.Ext(args[0]))
+			if args[0] == "demo" || ext == ".vcd" || ext == ".csv" {
 				return o.open(args[0])
 			}
 			f, err := os.Open(args[0])
@@ -96,30 +98,37 @@ lines are which bus, as for decode; it is shown while it is read.`,
 
 // open shows a file of levels.
 func (o *decodeOptions) open(path string) error {
-	src, f, err := openLevels(path, o.rate)
+	begin := func() (*tui.File, error) {
+		src, f, err := openLevels(path, o.rate)
+		if err != nil {
+			return nil, err
+		}
+		return &tui.File{Source: src, Share: share(f), Close: func() { _ = f.Close() }}, nil
+	}
+	first, err := begin()
 	if err != nil {
 		return err
 	}
-	defer f.Close()
-	if len(o.links) == 0 && o.bench == "" {
-		return fmt.Errorf("%s: say with --link or --bench which lines are which bus; its lines are %s", path, safe.Text(decode.List(src.Names())))
-	}
-	links, err := o.wanted(src.Names())
+	links, err := o.wanted(first.Names())
+	first.Close()
 	if err != nil {
 		return err
 	}
-	return tui.ShowLevels(&tui.Levels{Name: filepath.Base(path), Source: src, Links: links, Share: share(f)})
+	return tui.ShowLevels(&tui.Levels{Name: shownName(path), Open: begin, Links: links})
+}
+
+func shownName(path string) string {
+	if path == "demo" {
+		return demo.CaptureName
+	}
+	return filepath.Base(path)
 }
 
 // share gives how much of a file is read.
-func share(f *os.File) func() float64 {
-	info, err := f.Stat()
-	if err != nil || info.Size() == 0 {
-		return func() float64 { return 0 }
-	}
+func share(f levelFile) func() float64 {
 	return func() float64 {
 		at, _ := f.Seek(0, io.SeekCurrent)
-		return float64(at) / float64(info.Size())
+		return float64(at) / float64(max(f.Size(), 1))
 	}
 }
 

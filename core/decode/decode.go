@@ -69,6 +69,14 @@ func Run(ctx context.Context, src Source, links []Link, o Options, out record.Si
 		}
 	}
 	src.Select(wanted...)
+	end := func() {
+		for _, d := range decoders {
+			if d != nil {
+				d.Flush(out)
+			}
+		}
+		flush()
+	}
 	var buf []wire.Window
 	for {
 		if err := ctx.Err(); err != nil {
@@ -97,7 +105,9 @@ func Run(ctx context.Context, src Source, links []Link, o Options, out record.Si
 						}
 					}
 				}
-				decoders[i].Feed(buf, out)
+				if decoders[i] != nil {
+					decoders[i].Feed(buf, out)
+				}
 			}
 			flush()
 			if o.Progress != nil {
@@ -108,17 +118,11 @@ func Run(ctx context.Context, src Source, links []Link, o Options, out record.Si
 			}
 		}
 		if err != nil {
-			for _, d := range decoders {
-				d.Flush(out)
-			}
-			flush()
+			end()
 			return err
 		}
 	}
-	for _, d := range decoders {
-		d.Flush(out)
-	}
-	flush()
+	end()
 	return nil
 }
 

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"gavrix/core/bus/all"
 	"gavrix/core/quantity"
 	"gavrix/core/recognise"
 )
@@ -21,7 +22,7 @@ const mostGathered = 4_000_000
 func Gather(ctx context.Context, src Source, lines []int, progress func(quantity.Time)) ([]recognise.Line, error) {
 	out := make([]recognise.Line, len(lines))
 	for i, l := range lines {
-		out[i].Name = src.Names()[l]
+		out[i].Name = short(src.Names(), l)
 	}
 	if len(lines) == 0 {
 		return out, nil
@@ -61,6 +62,15 @@ func Gather(ctx context.Context, src Source, lines []int, progress func(quantity
 			return out, nil
 		}
 	}
+}
+
+// short gives a line's name without its scopes where that is enough to find it.
+func short(names []string, i int) string {
+	last := names[i][strings.LastIndexByte(names[i], '.')+1:]
+	if found, err := Index(names, last); err == nil && found == i {
+		return last
+	}
+	return names[i]
 }
 
 // Guess is a proposal as a link.
@@ -124,13 +134,15 @@ func Unlinked(links []Link, names []string) []int {
 	return out
 }
 
-// Rest describes lines that no link takes as one: a link without a bus, whose
+// Rest takes lines of a source that nobody has described as one link, whose
 // levels are kept and shown.
-func Rest(name string, lines []int) Link {
+func Rest(name string, lines []int, names []string) Link {
 	l := Link{Name: name}
+	var roles []string
 	for _, i := range lines {
 		l.Lines = append(l.Lines, Line{inputs: []int{i}})
+		roles = append(roles, short(names, i))
 	}
+	l.Kind = all.Undescribed(roles)
 	return l
 }
-

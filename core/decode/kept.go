@@ -27,7 +27,7 @@ type Kept struct {
 func OfCapture(snap *capture.Snapshot) *Kept {
 	k := &Kept{snap: snap, to: quantity.Forever}
 	for i, l := range snap.Meta().Links {
-		kind := all.ByName(l.Kind)
+		kind := all.Of(l.Kind, l.Lines)
 		if kind == nil {
 			continue
 		}

@@ -49,7 +49,11 @@ func (l *Link) LineSettings(line int) bus.Settings {
 	return l.Settings
 }
 
+// decoder gives the link's decoder; nil for lines that nobody has described.
 func (l *Link) decoder(index uint16) bus.Decoder {
+	if l.Kind.Decoder == nil {
+		return nil
+	}
 	if l.Kind == uart.Kind && l.Other != nil {
 		return uart.NewTap(index, l.Settings.(uart.Settings), l.Other.(uart.Settings))
 	}

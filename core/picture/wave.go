@@ -172,7 +172,11 @@ func (w band) line(s *scene.Scene, line int, name string, rs []*record.Record, n
 	if len(bits) > 0 {
 		s.Lanes = append(s.Lanes, scene.Lane{Detail: name + " bits", Cells: bits})
 	}
-	s.Lanes = append(s.Lanes, scene.Lane{Detail: name, Levels: w.levels(line)})
+	lane := scene.Lane{Detail: name, Levels: w.levels(line)}
+	if w.Kind.Decoder == nil {
+		lane.Detail += "  " + activity(lane.Levels, w.To-w.From)
+	}
+	s.Lanes = append(s.Lanes, lane)
 	if len(samples) > 0 {
 		s.Lanes = append(s.Lanes, scene.Lane{Detail: name + " samples", Marks: samples})
 	}
@@ -298,6 +302,22 @@ func (w band) levels(line int) *scene.Levels {
 		}
 	}
 	return out
+}
+
+// activity says what a line does in the picture: its level, or its edges a
+// second.
+func activity(l *scene.Levels, span quantity.Time) string {
+	n := len(l.Toggles)
+	for _, b := range l.Busy {
+		n += b.Edges
+	}
+	switch {
+	case n > 0:
+		return strings.TrimSuffix(quantity.FromHz(float64(n)/span.Seconds()).Round(2), "Hz") + "edges/s"
+	case l.High:
+		return "idle high"
+	}
+	return "idle low"
 }
 
 // reading shows what the receiver at the other end made of a character line,

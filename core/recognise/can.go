@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strings"
 
 	"gavrix/core/bus/can"
 	"gavrix/core/quantity"
@@ -115,10 +116,10 @@ func readCAN(l *look, index int, nominal, data quantity.Period) (Proposal, float
 	cost += float64(len(l.Toggles)-explained) * edgeBits
 	cost += float64(p.Bad) * errorBits
 	p.Gain = float64(len(l.Toggles)*edgeBits) - cost
-	p.Settings = "rate=" + roundRate(nominal)
+	p.Settings = "rate=" + bitRate(nominal)
 	p.Reasons = append(p.Reasons, rateReason(nominal.Rate(), usualCAN, "bit/s"))
 	if switched > 0 {
-		p.Settings += " data-rate=" + roundRate(data)
+		p.Settings += " data-rate=" + bitRate(data)
 		p.Reasons = append(p.Reasons, "data phase "+rateReason(data.Rate(), usualCAN, "bit/s"))
 	}
 	p.Reasons = append(p.Reasons, fmt.Sprintf("the check sequences of %d frames fit, with %d identifiers", p.Units-p.Bad, len(ids)))
@@ -128,6 +129,8 @@ func readCAN(l *look, index int, nominal, data quantity.Period) (Proposal, float
 	p.Raise = append(p.Raise, "the sample point no wire tells: take it from the nodes' settings")
 	return p, cost
 }
+
+func bitRate(p quantity.Period) string { return strings.ReplaceAll(roundRate(p), "Bd", "bit/s") }
 
 // refineCAN finds the bit times from the edges of frames that were read: the
 // line through the edges of the bits from the start of each frame, the nominal

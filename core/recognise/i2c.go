@@ -2,6 +2,7 @@ package recognise
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -55,20 +56,32 @@ func findI2C(clock, data *look, c, d int) (Proposal, bool) {
 	cost += float64(edges-explained) * edgeBits
 	p.Gain = float64(edges*edgeBits) - cost
 	if clock.spikes+data.spikes > 0 {
-		width := quantity.Time(spikeShare * float64(clock.pulse)).Round(2)
-		p.Settings = "filter=" + strings.ReplaceAll(width, " ", "")
-		p.Reasons = append(p.Reasons, fmt.Sprintf("spikes shorter than %s are left out", width))
+		width := quantity.Time(spikeShare * float64(clock.pulse))
+		p.Settings = "filter=" + plainTime(width)
+		p.Reasons = append(p.Reasons, fmt.Sprintf("spikes shorter than %s are left out", width.Round(2)))
 	}
 	m := wire.Measure(&cw)
 	period := median(periods(cw.Toggles))
 	p.Reasons = append(p.Reasons,
 		fmt.Sprintf("data changes only while the clock is low, but for %d starts and stops; nine pulses a byte", 2*good),
-		fmt.Sprintf("%d addresses, clock %s", len(addresses), quantity.FromHz(1e12/float64(max(period, 1))).Round(4)),
+		fmt.Sprintf("addresses %s, clock %s", list(addresses), quantity.FromHz(1e12/float64(max(period, 1))).Round(4)),
 	)
 	if m.Low.N > 0 && m.Low.Most > 3*m.Low.Mean {
 		p.Reasons = append(p.Reasons, "the clock is held low at times: "+m.Low.Most.Round(3))
 	}
 	return p, true
+}
+
+// list gives addresses in hex, the first few of many.
+func list(addresses map[int]bool) string {
+	var out []string
+	for _, a := range slices.Sorted(maps.Keys(addresses)) {
+		if len(out) == 6 {
+			return strings.Join(out, " ") + fmt.Sprintf(" and %d more", len(addresses)-6)
+		}
+		out = append(out, fmt.Sprintf("%02X", a))
+	}
+	return strings.Join(out, " ")
 }
 
 // between counts the toggles of a record's stretch.

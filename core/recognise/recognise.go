@@ -13,6 +13,7 @@ import (
 	"context"
 	"fmt"
 	"math"
+	"slices"
 	"sort"
 	"strings"
 
@@ -168,7 +169,7 @@ func Lines(ctx context.Context, lines []Line) (Result, error) {
 		if looks[i].pulse == 0 {
 			continue
 		}
-		for _, find := range []func(*look, int) []Proposal{findUART, findCAN} {
+		for _, find := range []func(*look, int) []Proposal{findUART, findCAN, findPulse} {
 			if err := ctx.Err(); err != nil {
 				return r, err
 			}
@@ -192,6 +193,24 @@ func Lines(ctx context.Context, lines []Line) (Result, error) {
 	return r, nil
 }
 
+const (
+	leastFit  = 0.6 // of a second choice
+	leastGain = 0.6 // of a second choice, as a share of the first one's
+)
+
+// gainOf gives the most that a chosen bundle saves which shares a line with b.
+func gainOf(b *bundle, chosen []Proposal) float64 {
+	most := 0.0
+	for _, p := range chosen {
+		for _, l := range p.Lines {
+			if l >= 0 && slices.Contains(b.lines, l) {
+				most = max(most, p.Gain)
+			}
+		}
+	}
+	return most
+}
+
 // choose takes the bundles that save most, none of whose lines is taken.
 func (r *Result) choose(all []bundle) {
 	sort.SliceStable(all, func(i, j int) bool { return all[i].gain > all[j].gain })
@@ -206,9 +225,14 @@ func (r *Result) choose(all []bundle) {
 	}
 	for i := range all {
 		b := &all[i]
-		if b.gain <= 0 || !free(b) {
-			if b.gain > 0 {
-				r.Others = append(r.Others, b.proposals...)
+		if b.gain <= 0 {
+			break
+		}
+		if !free(b) {
+			for _, p := range b.proposals {
+				if p.Fit() >= leastFit && p.Gain > leastGain*gainOf(b, r.Best) {
+					r.Others = append(r.Others, p)
+				}
 			}
 			continue
 		}
@@ -260,9 +284,13 @@ func closeTo(measured quantity.Rate, usual []float64) (nearest quantity.Rate, pe
 	return nearest, percent, ok
 }
 
+// plainTime gives a time with three digits as a setting.
+func plainTime(t quantity.Time) string { return strings.ReplaceAll(t.Round(3), " ", "") }
+
 // rateReason says how a measured rate stands to the usual ones.
 func rateReason(measured quantity.Rate, usual []float64, unit string) string {
-	u, off, ok := closeTo(measured, usual)
+	rate, off, ok := closeTo(measured, usual)
+	u := strings.ReplaceAll(rate.String(), "Bd", unit)
 	switch {
 	case ok && math.Abs(off) < 0.005:
 		return fmt.Sprintf("measured %s %s, the usual %s", measured.Grouped(), unit, u)

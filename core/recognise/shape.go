@@ -34,7 +34,7 @@ var parities = [...]uart.ParityRule{even: uart.Even, odd: uart.Odd}
 const ruleError = 1.0 / 64
 
 // rulePrior are the bits that it takes to say which rule holds.
-var rulePrior = [...]float64{free: 0, even: 2, odd: 3, zero: 0}
+var rulePrior = [...]float64{free: 0, even: 5, odd: 6, zero: 0}
 
 // word is what stands between start and stop: n bits, the first in bit 0.
 type word = uint16

@@ -326,7 +326,7 @@ func propose(clock int, idle bool, data []clocked, s spans, period quantity.Time
 	}
 	switch {
 	case s.index < 0:
-		p.Settings += fmt.Sprintf(" active=none gap=%s", (period * 3 / 2).Round(3))
+		p.Settings += fmt.Sprintf(" active=none gap=%s", plainTime(period*3/2))
 	case s.high:
 		p.Settings += " active=high"
 	}

@@ -205,7 +205,7 @@ func settings(period quantity.Period, f uart.Frame, words []word) string {
 // msbFirst says whether words are text only when their bits are turned round.
 func msbFirst(f uart.Frame, words []word) bool {
 	n := f.Data
-	return len(words) >= 16 && printable(words, n, false) < 0.6 && printable(words, n, true) > 0.97
+	return n >= 7 && len(words) >= 16 && printable(words, n, false) < 0.6 && printable(words, n, true) > 0.97
 }
 
 // roundRate gives a measured rate with five digits.

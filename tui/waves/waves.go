@@ -66,7 +66,7 @@ func kind(h ui.Host) (*bus.Kind, string) {
 		return nil, ""
 	}
 	l := links[h.LinkIndex()]
-	return all.ByName(l.Kind), l.Name
+	return all.Of(l.Kind, l.Lines), l.Name
 }
 
 // kept gives the stretch of which any line of the link has levels.
@@ -134,7 +134,7 @@ func (v *View) Scene(h ui.Host) *scene.Scene {
 		}
 	}
 	for _, i := range order {
-		if k := all.ByName(links[i].Kind); k != nil {
+		if k := all.Of(links[i].Kind, links[i].Lines); k != nil {
 			w.Bands = append(w.Bands, picture.Band{Link: uint16(i), Kind: k, Name: links[i].Name, Settings: func(line int) bus.Settings { return h.Settings(i, line) }, LineNames: lineNames(links[i])})
 		}
 	}

@@ -28,6 +28,28 @@ func Names() []string {
 	return out
 }
 
+// Undescribed is the kind of lines that nobody has described: they have levels,
+// and no records. The roles are the lines' names.
+func Undescribed(lines []string) *bus.Kind {
+	k := &bus.Kind{Name: UndescribedName, Mark: "?"}
+	for _, l := range lines {
+		k.Lines = append(k.Lines, bus.Role{Name: l, Optional: true})
+	}
+	return k
+}
+
+// UndescribedName is the name of the kind that Undescribed gives.
+const UndescribedName = "undescribed"
+
+// Of gives the kind of a link in a capture, whose lines have these names; nil
+// where it is not known.
+func Of(name string, lines []string) *bus.Kind {
+	if name == UndescribedName {
+		return Undescribed(lines)
+	}
+	return ByName(name)
+}
+
 // ByName gives the kind with a name, or nil.
 func ByName(name string) *bus.Kind {
 	for _, k := range Kinds {

@@ -1,0 +1,122 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"gavrix/core/decode"
+	"gavrix/core/recognise"
+	"gavrix/core/safe"
+)
+
+// recognised gives links for the lines of a file that no link takes, and prints
+// what was found to standard error.
+func (o *decodeOptions) recognised(ctx context.Context, path string, links []decode.Link) ([]decode.Link, error) {
+	src, f, err := openLevels(path, o.rate)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	names := src.Names()
+	lines, err := decode.Gather(ctx, src, decode.Unlinked(links, names), progress(f))
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	r, err := recognise.Lines(ctx, lines)
+	if err != nil {
+		return nil, err
+	}
+	var taken []string
+	for _, l := range links {
+		taken = append(taken, l.Name)
+	}
+	best, err := decode.Guesses(r.Best, lines, names, taken)
+	if err != nil {
+		return nil, err
+	}
+	others, err := decode.Guesses(r.Others, lines, names, taken)
+	if err != nil {
+		return nil, err
+	}
+	if o.asJSON {
+		if err := printGuessesJSON(os.Stderr, best, others); err != nil {
+			return nil, err
+		}
+	} else {
+		printGuesses(os.Stderr, best, others, lines, &r)
+	}
+	var out []decode.Link
+	for _, g := range best {
+		out = append(out, g.Link)
+	}
+	return out, nil
+}
+
+func printGuesses(w io.Writer, best, others []decode.Guess, lines []recognise.Line, r *recognise.Result) {
+	say := func(g *decode.Guess) {
+		fmt.Fprintf(w, "--link '%s'\n", safe.Text(g.Text))
+		fmt.Fprintf(w, "    %s: %.0f %% of %d %s without an error, %.0f bits saved\n", g.Confidence(), 100*g.Fit(), g.Units, g.Unit, g.Gain)
+		if len(g.Class) > 1 {
+			fmt.Fprintf(w, "    the same on the wire: %s\n", strings.Join(g.Class, ", "))
+		}
+		for _, x := range g.Reasons {
+			fmt.Fprintf(w, "    %s\n", safe.Text(x))
+		}
+		for _, x := range g.Raise {
+			fmt.Fprintf(w, "    surer by: %s\n", x)
+		}
+	}
+	for i := range best {
+		say(&best[i])
+	}
+	if len(others) > 0 {
+		fmt.Fprintln(w, "or, with less likelihood:")
+	}
+	for i := range others {
+		say(&others[i])
+	}
+	used := map[int]bool{}
+	for _, g := range best {
+		for _, l := range g.Lines {
+			used[l] = true
+		}
+	}
+	for i := range lines {
+		if !used[i] {
+			fmt.Fprintf(w, "%s is not recognised: %s, %d edges looked at\n", safe.Text(lines[i].Name), r.Seen[i].Activity, r.Seen[i].Edges)
+		}
+	}
+}
+
+// guessJSON is the form of a proposal, one object a line.
+type guessJSON struct {
+	Proposal   string   `json:"proposal"`
+	First      bool     `json:"first"`
+	Bus        string   `json:"bus"`
+	Class      []string `json:"class,omitempty"`
+	Units      int      `json:"units"`
+	Unit       string   `json:"unit"`
+	Bad        int      `json:"bad"`
+	Bits       float64  `json:"bits_saved"`
+	Confidence string   `json:"confidence"`
+	Reasons    []string `json:"reasons"`
+	Raise      []string `json:"surer_by,omitempty"`
+}
+
+func printGuessesJSON(w io.Writer, best, others []decode.Guess) error {
+	enc := json.NewEncoder(w)
+	for i, g := range append(best[:len(best):len(best)], others...) {
+		err := enc.Encode(guessJSON{
+			Proposal: g.Text, First: i < len(best), Bus: g.Kind.Name, Class: g.Class, Units: g.Units, Unit: g.Unit, Bad: g.Bad,
+			Bits: g.Gain, Confidence: g.Confidence(), Reasons: g.Reasons, Raise: g.Raise,
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
