@@ -3,6 +3,9 @@
 package bus
 
 import (
+	"fmt"
+	"strconv"
+
 	"gavrix/core/doc"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
@@ -60,6 +63,12 @@ type Kind struct {
 	// what is drawn, and kept nowhere. The lines' windows reach over the record;
 	// absent lines are windows without toggles.
 	Labels func(s Settings, r *record.Record, lines []wire.Window) []Label
+	// Plan gives the levels of one transaction that is planned in words, from the
+	// time 0 on, one window a role; PlanHelp says how it is written. A byte
+	// written as .. is open: it is filled with zeros or with ones. Unit is the
+	// bit time of buses that a clock drives.
+	Plan     func(s Settings, text string, unit quantity.Time, fill bool) ([]wire.Window, error)
+	PlanHelp string
 	// Sentence gives a record of this bus in words.
 	Sentence func(r *record.Record) string
 	// Fields gives what a record of this bus says beyond what all records
@@ -97,4 +106,25 @@ type Label struct {
 	Line     int // index into the kind's roles
 	From, To quantity.Time
 	Text     string
+	High     bool // of a bit: the level that it has on the wire
+}
+
+// Open is how a plan writes a byte that may be anything.
+const Open = ".."
+
+// PlannedByte reads a byte or word of a plan in hex, with as many digits as bits
+// need; an open one is filled.
+func PlannedByte(w string, bits int, fill bool) (uint32, error) {
+	most := uint32(1)<<bits - 1
+	if w == Open {
+		if fill {
+			return most, nil
+		}
+		return 0, nil
+	}
+	v, err := strconv.ParseUint(w, 16, 32)
+	if err != nil || uint32(v) > most {
+		return 0, fmt.Errorf("%q: write a value of %d bits in hex, or %s for any", w, bits, Open)
+	}
+	return uint32(v), nil
 }

@@ -118,30 +118,12 @@ func (r *reading) cost() (bits float64, s shape) {
 	return bits, s
 }
 
-// refine finds the period anew from the edges inside characters: the slope of
-// the straight line through their starts.
+// refine finds the period anew from the edges inside characters.
 func (r *reading) refine(w *wire.Window) quantity.Period {
-	var kd, kk float64
-	i := 0
-	p := float64(r.period) / 1000
-	for _, at := range r.starts {
-		for i < len(w.Toggles) && w.Toggles[i] <= at {
-			i++
-		}
-		for k := i; k < len(w.Toggles); k++ {
-			d := float64(w.Toggles[k] - at)
-			bit := math.Round(d / p)
-			if bit > float64(r.n)+1 {
-				break
-			}
-			kd += bit * d
-			kk += bit * bit
-		}
+	if p, _, edges := uart.Slope(r.starts, w.Toggles, r.n+1, r.period); edges > 0 {
+		return p
 	}
-	if kk == 0 {
-		return r.period
-	}
-	return quantity.Period(1000 * kd / kk)
+	return r.period
 }
 
 // findUART reads a line as asynchronous characters.

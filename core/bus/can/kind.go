@@ -29,9 +29,10 @@ var Kind = &bus.Kind{
 	Mark:  "C",
 	Lines: []bus.Role{{Name: "line"}},
 
-	Schema:   Schema,
-	Parse:    parse,
-	Decoder:  func(link uint16, s bus.Settings) bus.Decoder { return NewDecoder(s.(Timing), link) },
+	Schema:  Schema,
+	Parse:   parse,
+	Decoder: func(link uint16, s bus.Settings) bus.Decoder { return NewDecoder(s.(Timing), link) },
+	Plan:    plan, PlanHelp: planHelp,
 	Sentence: sentence,
 	Fields:   fields,
 	Labels:   labels,

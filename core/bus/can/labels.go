@@ -70,7 +70,7 @@ func labels(set bus.Settings, r *record.Record, lines []wire.Window) []bus.Label
 		if s.Recessive {
 			bit = 1
 		}
-		l := bus.Label{Kind: bus.BitLabel, From: s.Start, To: s.End, Text: fmt.Sprint(bit)}
+		l := bus.Label{Kind: bus.BitLabel, From: s.Start, To: s.End, Text: fmt.Sprint(bit), High: s.Recessive}
 		if s.Stuff {
 			l.Kind, l.Text = bus.StuffLabel, "stuff "+l.Text
 		} else {

@@ -64,6 +64,7 @@ var Kind = &bus.Kind{
 	Schema:  Schema,
 	Parse:   parse,
 	Decoder: func(link uint16, s bus.Settings) bus.Decoder { return NewDecoder(s.(Settings), link) },
+	Plan:    plan, PlanHelp: planHelp,
 	Sentence: func(r *record.Record) string {
 		s := Describe(r)
 		if r.Text != "" {

@@ -54,7 +54,7 @@ func labels(_ bus.Settings, r *record.Record, lines []wire.Window) []bus.Label {
 			case address:
 				text = fmt.Sprintf("a%d", 6-bit)
 			}
-			out = append(out, bus.Label{Kind: bus.BitLabel, Line: dataLine, From: fall, To: t, Text: text})
+			out = append(out, bus.Label{Kind: bus.BitLabel, Line: dataLine, From: fall, To: t, Text: text, High: data.Level(rise)})
 		} else {
 			if index < len(r.Data) {
 				text := fmt.Sprintf("%02X", r.Data[index])
@@ -70,7 +70,7 @@ func labels(_ bus.Settings, r *record.Record, lines []wire.Window) []bus.Label {
 			if data.Level(rise) {
 				text = "nack"
 			}
-			out = append(out, bus.Label{Kind: bus.BitLabel, Line: dataLine, From: fall, To: t, Text: text})
+			out = append(out, bus.Label{Kind: bus.BitLabel, Line: dataLine, From: fall, To: t, Text: text, High: data.Level(rise)})
 			index++
 			from = t
 			address = false

@@ -46,7 +46,7 @@ func labels(set bus.Settings, r *record.Record, lines []wire.Window) []bus.Label
 		if s.bit(elements[k], bit) {
 			text = "1"
 		}
-		out = append(out, bus.Label{Kind: bus.BitLabel, From: t, To: end(i + 1), Text: text})
+		out = append(out, bus.Label{Kind: bus.BitLabel, From: t, To: end(i + 1), Text: text, High: text == "1"})
 	}
 	return append(out, bus.Label{Kind: bus.EventLabel, From: last, To: r.End, Text: "latch"})
 }

@@ -353,6 +353,7 @@ var Kind = &bus.Kind{
 	Mark:  "P",
 	Lines: []bus.Role{{Name: "line"}},
 
+	Plan: plan, PlanHelp: planHelp,
 	Schema:   Schema,
 	Parse:    parse,
 	Decoder:  func(link uint16, s bus.Settings) bus.Decoder { return NewDecoder(s.(Settings), link) },

@@ -38,6 +38,7 @@ var Kind = &bus.Kind{
 	Compare: func(a, b bus.Settings, nameA, nameB string) []bus.Difference {
 		return Compare(a.(Settings), b.(Settings), nameA, nameB)
 	},
+	Plan: plan, PlanHelp: planHelp,
 	Sentence: sentence,
 	Fields: func(r *record.Record) map[string]any {
 		return map[string]any{"word_bits": r.Bits, "out": Words(r, r.Data), "in": Words(r, r.Back)}

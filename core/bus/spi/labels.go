@@ -67,7 +67,7 @@ func labels(set bus.Settings, r *record.Record, lines []wire.Window) []bus.Label
 				}
 				out = append(out, bus.Label{Kind: bus.FieldLabel, Line: 1 + line, From: t - half, To: to, Text: text})
 			}
-			out = append(out, bus.Label{Kind: bus.BitLabel, Line: 1 + line, From: t - half, To: t + half, Text: fmt.Sprintf("b%d", number)})
+			out = append(out, bus.Label{Kind: bus.BitLabel, Line: 1 + line, From: t - half, To: t + half, Text: fmt.Sprintf("b%d", number), High: lines[1+line].Level(t - 1)})
 		}
 		out = append(out, bus.Label{Kind: bus.SampleLabel, From: t, To: t, Text: fmt.Sprintf("b%d", number)})
 	}

@@ -27,21 +27,25 @@ var Schema = doc.Map(
 	}), Default: "2 characters"},
 )
 
+// roles are the lines, in the order in which ends are numbered.
+var roles = []bus.Role{
+	{Name: "mcu", Optional: true, High: true}, {Name: "device", Optional: true, High: true},
+	{Name: "shared", Optional: true, High: true}, // one wire for both directions
+	{Name: "mcu-ready", Optional: true, High: true}, {Name: "device-ready", Optional: true, High: true},
+}
+
 // Kind describes the bus.
 var Kind = &bus.Kind{
-	Name: "uart",
-	Mark: "U",
-	Lines: []bus.Role{
-		{Name: "mcu", Optional: true, High: true}, {Name: "device", Optional: true, High: true},
-		{Name: "shared", Optional: true, High: true}, // one wire for both directions
-		{Name: "mcu-ready", Optional: true, High: true}, {Name: "device-ready", Optional: true, High: true},
-	},
+	Name:  "uart",
+	Mark:  "U",
+	Lines: roles,
 
 	Schema: Schema,
 	Parse:  func(n *doc.Node) (bus.Settings, error) { return Parse(n), nil },
 	Decoder: func(link uint16, s bus.Settings) bus.Decoder {
 		return NewTap(link, s.(Settings), s.(Settings))
 	},
+	Plan: plan, PlanHelp: planHelp,
 	Sentence: sentence,
 	Fields:   fields,
 	Labels:   labels,

@@ -9,9 +9,9 @@ import (
 	"gavrix/core/wire"
 )
 
-// labels names the bits of each character: they follow from its start, the
-// levels are not looked at.
-func labels(set bus.Settings, r *record.Record, _ []wire.Window) []bus.Label {
+// labels names the bits of each character: where they lie follows from its
+// start.
+func labels(set bus.Settings, r *record.Record, lines []wire.Window) []bus.Label {
 	s := set.(Settings)
 	line := map[record.End]int{record.MCU: 0, record.Nobody: 2}[r.From]
 	if r.From >= record.Device {
@@ -32,7 +32,12 @@ func labels(set bus.Settings, r *record.Record, _ []wire.Window) []bus.Label {
 			if k > 0 {
 				from = at + p.Halves(s.Frame.CellEnd(k-1))
 			}
-			out = append(out, bus.Label{Kind: bus.BitLabel, Line: line, From: from, To: at + p.Halves(s.Frame.CellEnd(k)), Text: name})
+			to := at + p.Halves(s.Frame.CellEnd(k))
+			bit := bus.Label{Kind: bus.BitLabel, Line: line, From: from, To: to, Text: name}
+			if line < len(lines) {
+				bit.High = lines[line].Level(from + (to-from)/2)
+			}
+			out = append(out, bit)
 			if k < sampled {
 				m := at + p.Halves(int64(2*k+1))
 				out = append(out, bus.Label{Kind: bus.SampleLabel, Line: line, From: m, To: m, Text: name})

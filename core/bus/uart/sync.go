@@ -3,6 +3,7 @@ package uart
 import (
 	"errors"
 	"fmt"
+	"math"
 
 	"gavrix/core/quantity"
 )
@@ -81,4 +82,40 @@ func FindSync(f Frame, value uint16, high bool, toggles []quantity.Time) (Sync, 
 		return Sync{}, fmt.Errorf("%w: the line is silent", ErrNoSync)
 	}
 	return Sync{}, fmt.Errorf("%w: among %d edges there is no %X in %s behind a pause of ten bits", ErrNoSync, len(toggles), value, f)
+}
+
+// Slope finds a sender's bit period from the edges inside characters whose
+// starts are known: the slope of the straight line from each start through the
+// edges of its n bits. The guess must be within half a bit in n. Spread is the
+// largest distance of an edge from that line, in bits, and edges how many there
+// were; without any the period is 0.
+func Slope(starts, toggles []quantity.Time, n int, guess quantity.Period) (p quantity.Period, spread float64, edges int) {
+	var kd, kk float64
+	g := float64(guess) / 1000
+	each := func(do func(bit, d float64)) {
+		i := 0
+		for _, at := range starts {
+			for i < len(toggles) && toggles[i] <= at {
+				i++
+			}
+			for k := i; k < len(toggles); k++ {
+				d := float64(toggles[k] - at)
+				bit := math.Round(d / g)
+				if bit > float64(n) {
+					break
+				}
+				do(bit, d)
+			}
+		}
+	}
+	each(func(bit, d float64) {
+		kd += bit * d
+		kk += bit * bit
+		edges++
+	})
+	if kk == 0 {
+		return 0, 0, 0
+	}
+	each(func(bit, d float64) { spread = max(spread, math.Abs(d/(kd/kk)-bit)) })
+	return quantity.Period(math.Round(1000 * kd / kk)), spread, edges
 }

@@ -1,0 +1,30 @@
+package pulse
+
+import (
+	"errors"
+	"strings"
+
+	"gavrix/core/bus"
+	"gavrix/core/quantity"
+	"gavrix/core/wire"
+)
+
+const planHelp = `3C0 3C1 .. 010   elements in hex, .. for any`
+
+// plan gives the levels of elements and their latch.
+func plan(set bus.Settings, text string, _ quantity.Time, fill bool) ([]wire.Window, error) {
+	s := set.(Settings)
+	var elements []uint32
+	for _, w := range strings.Fields(text) {
+		v, err := bus.PlannedByte(w, s.Element, fill)
+		if err != nil {
+			return nil, err
+		}
+		elements = append(elements, v)
+	}
+	if len(elements) == 0 {
+		return nil, errors.New("no elements are planned")
+	}
+	tog, end := Encode(nil, s, s.Latch/4, elements...)
+	return []wire.Window{{To: end + 2*s.Latch, Toggles: tog}}, nil
+}

@@ -1,0 +1,57 @@
+package spi
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"gavrix/core/bus"
+	"gavrix/core/quantity"
+	"gavrix/core/wire"
+)
+
+const planHelp = `out 83 00 00 in .. 40 48   words in hex, .. for any; without in, whatever the device answers`
+
+// plan gives the levels of one select span.
+func plan(set bus.Settings, text string, unit quantity.Time, fill bool) ([]wire.Window, error) {
+	s := set.(Settings)
+	var sides [2][]uint32
+	side := 0
+	for _, w := range strings.Fields(text) {
+		switch w {
+		case "out":
+			side = 0
+			continue
+		case "in":
+			side = 1
+			continue
+		}
+		v, err := bus.PlannedByte(w, s.Word, fill)
+		if err != nil {
+			return nil, err
+		}
+		sides[side] = append(sides[side], v)
+	}
+	n := max(len(sides[0]), len(sides[1]))
+	if n == 0 {
+		return nil, errors.New("no words are planned")
+	}
+	for i := range sides {
+		if len(sides[i]) > 0 && len(sides[i]) < n {
+			return nil, fmt.Errorf("%d words out and %d in: both directions have as many; write %s for any", len(sides[0]), len(sides[1]), bus.Open)
+		}
+		for len(sides[i]) < n {
+			v, _ := bus.PlannedByte(bus.Open, s.Word, fill)
+			sides[i] = append(sides[i], v)
+		}
+	}
+	half := max(unit/2, 1)
+	l, end := Encode(s, 2*half, half, sides[0], sides[1])
+	to := end + 4*half + 2*s.Gap
+	w := func(high bool, toggles []quantity.Time) wire.Window {
+		return wire.Window{To: to, High: high, Toggles: toggles}
+	}
+	return []wire.Window{
+		w(s.ClockIdleHigh, l.Clock), w(false, l.Out), w(false, l.In), w(s.Select == ActiveLow, l.Select), w(true, nil),
+	}, nil
+}

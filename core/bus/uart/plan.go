@@ -1,0 +1,74 @@
+package uart
+
+import (
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"gavrix/core/bus"
+	"gavrix/core/quantity"
+	"gavrix/core/wire"
+)
+
+const planHelp = `mcu "L=?\r" 0A ..   who sends (mcu, device, or shared), then texts in quotes, characters in hex, .. for any`
+
+// plan gives the levels of characters back to back.
+func plan(set bus.Settings, text string, _ quantity.Time, fill bool) ([]wire.Window, error) {
+	s := set.(Settings)
+	if s.Rate <= 0 {
+		return nil, errors.New("without a rate nothing can be planned")
+	}
+	text = strings.TrimSpace(text)
+	line := 2
+	for i, name := range []string{"mcu", "device", "shared"} {
+		if rest, ok := strings.CutPrefix(text, name+" "); ok {
+			line, text = i, rest
+		}
+	}
+	chars, err := plannedChars(text, s.Frame, fill)
+	if err != nil {
+		return nil, err
+	}
+	p := quantity.PeriodOf(s.Rate)
+	start := p.Times(2)
+	tog, end := Encode(nil, s.Frame, p, start, chars...)
+	out := make([]wire.Window, len(roles))
+	for i := range out {
+		out[i] = wire.Window{To: end + 3*s.Frame.Time(p), High: !s.Frame.Inverted}
+	}
+	out[line].Toggles = tog
+	return out, nil
+}
+
+// plannedChars reads quoted texts and characters in hex.
+func plannedChars(text string, f Frame, fill bool) ([]uint16, error) {
+	var out []uint16
+	for text = strings.TrimSpace(text); text != ""; text = strings.TrimSpace(text) {
+		if text[0] == '"' {
+			quoted, err := strconv.QuotedPrefix(text)
+			if err != nil {
+				return nil, fmt.Errorf("%s: the quote is not closed, or has an escape that is none of \\n \\r \\t \\\\ \\xNN", text)
+			}
+			plain, _ := strconv.Unquote(quoted)
+			for i := range len(plain) {
+				if c := uint16(plain[i]); c > f.Mask() {
+					return nil, fmt.Errorf("%q: %02X does not fit %d data bits", plain, c, f.Data)
+				}
+				out = append(out, uint16(plain[i]))
+			}
+			text = text[len(quoted):]
+			continue
+		}
+		word, rest, _ := strings.Cut(text, " ")
+		v, err := bus.PlannedByte(word, f.Data, fill)
+		if err != nil {
+			return nil, fmt.Errorf("%w; texts stand in quotes", err)
+		}
+		out, text = append(out, uint16(v)), rest
+	}
+	if len(out) == 0 {
+		return nil, errors.New("no characters are planned")
+	}
+	return out, nil
+}
