@@ -2,7 +2,6 @@ package tui
 
 import (
 	"bytes"
-	"context"
 	"regexp"
 	"strings"
 	"testing"
@@ -186,7 +185,7 @@ func TestWaves(t *testing.T) {
 }
 
 // levelsFile is a capture of levels with a uart line and an spi bus.
-func levelsFile(t *testing.T) (decode.Source, []decode.Link) {
+func levelsFile(t *testing.T) ([]byte, []decode.Link) {
 	tog, end := uart.Encode(nil, uart.Frame{Data: 8, Stop: 1}, quantity.PeriodOf(9600*quantity.Baud), quantity.Millisecond, 'o', 'k')
 	l, e := spi.Encode(spi.Mode(0), quantity.Millisecond, quantity.Microsecond, []uint32{0xa5}, []uint32{0x3c})
 	end = max(end, e) + 10*quantity.Millisecond
@@ -199,7 +198,8 @@ func levelsFile(t *testing.T) (decode.Source, []decode.Link) {
 	}
 	require.NoError(t, w.Write(ws))
 	require.NoError(t, w.Close(end))
-	src, err := decode.Open("a.vcd", &b, 0)
+	raw := b.Bytes()
+	src, err := decode.Open("a.vcd", bytes.NewReader(raw), 0)
 	require.NoError(t, err)
 	var links []decode.Link
 	for _, text := range []string{"gauge uart device=rx rate=9600", "angle spi clock=sck out=mosi in=miso select=cs"} {
@@ -207,22 +207,31 @@ func levelsFile(t *testing.T) (decode.Source, []decode.Link) {
 		require.NoError(t, err)
 		links = append(links, l)
 	}
-	return src, links
+	return raw, links
+}
+
+// showing opens a file of levels; load reads it.
+func showing(t *testing.T, name string, raw []byte, links ...decode.Link) (a *App, load tea.Cmd) {
+	levels := &Levels{Name: name, Links: links, Open: func() (*File, error) {
+		src, err := decode.Open(name, bytes.NewReader(raw), 0)
+		return &File{Source: src, Share: func() float64 { return 0.5 }, Close: func() {}}, err
+	}}
+	require.NoError(t, levels.begin())
+	a = newApp(nil, "", nil, levels.store)
+	a.source, a.levels = name, levels
+	a.Update(tea.WindowSizeMsg{Width: 160, Height: 47})
+	return a, levels.load()
 }
 
 // TestAFileOfLevelsIsShown: opened without a bench, its links stand over each
 // other, with their labels once there is room.
 func TestAFileOfLevelsIsShown(t *testing.T) {
-	src, links := levelsFile(t)
-	levels := &Levels{Name: "a.vcd", Source: src, Links: links, Share: func() float64 { return 0.5 }}
-	store := capture.NewStore(decode.Meta(links))
-	a := newApp(nil, "", nil, store)
-	a.source, a.levels = "a.vcd", levels
-	a.Update(tea.WindowSizeMsg{Width: 160, Height: 47})
+	raw, links := levelsFile(t)
+	a, load := showing(t, "a.vcd", raw, links...)
 	press(a, "6")
 	assert.Contains(t, screenText(a), "read to 50 %")
 	assert.Contains(t, screenText(a), "This link has no levels")
-	require.NoError(t, levels.load(context.Background(), store))
+	a.Update(load())
 	press(a, "0", "r")
 	assert.Contains(t, screenText(a), "device sent")
 	assert.Contains(t, screenText(a), "angle")

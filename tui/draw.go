@@ -201,6 +201,9 @@ func (a *App) drawLinks(p cells.Area) {
 	for i, l := range a.snap.Meta().Links {
 		out := a.snap.Counters(capture.Direction{Link: uint16(i), From: record.MCU, Seen: record.Device})
 		in := a.snap.Counters(capture.Direction{Link: uint16(i), From: record.Device, Seen: record.MCU})
+		if a.levels != nil {
+			in = a.tapped(i) // nobody but the tap reads a file of levels
+		}
 		glyph, style := a.linkState(i, in, out)
 		p.Put(0, y, style, glyph)
 		if k := all.Of(l.Kind, l.Lines); k != nil {
@@ -238,6 +241,17 @@ func (a *App) drawLinks(p cells.Area) {
 	y++
 	p.Text(0, y, cells.Quiet, "▲ error  △ warning  ✕ lost")
 	p.Text(0, y+1, cells.Quiet, "● alive  ○ silent")
+}
+
+// tapped counts what an ideal tap read on a link, whoever sent it.
+func (a *App) tapped(i int) capture.Counters {
+	var sum capture.Counters
+	for from := record.Nobody; from <= record.Device; from++ {
+		c := a.snap.Counters(capture.Direction{Link: uint16(i), From: from, Seen: record.Tap})
+		sum.Last = max(sum.Last, c.Last)
+		sum.Bad += c.Bad
+	}
+	return sum
 }
 
 func (a *App) linkState(i int, in, out capture.Counters) (rune, cells.Style) {

@@ -33,6 +33,7 @@ type decodeOptions struct {
 	links          []string
 	bench          string
 	guess          bool
+	plans          []string
 	asJSON, asCSV  bool
 	from, to, rate string
 }
@@ -63,9 +64,16 @@ With --bench the links of a bench are decoded whose lines the file has, and the
 buses below its key observed. With --guess the lines that no link takes are
 recognised: what they may be is printed to standard error, in words that --link
 takes, and the first proposals are decoded. Without any of the three the lines of
-the file are listed. FILE may be demo, the capture that ships with Gavrix.`,
+the file are listed. FILE may be demo, the capture that ships with Gavrix.
+
+With --plan the transactions of a link are compared bit by bit with what should be
+there; differences are printed instead of records, and the exit status is 1 when
+there are any, or no such transaction:
+
+` + planForms(),
 		Example: `  gavrix decode lock.vcd
   gavrix decode demo --guess
+  gavrix decode demo --link 'tilt i2c clock=in9 data=in0' --plan 'tilt: start 3A ack 07 ack 01 ack stop'
   gavrix decode lock.vcd --link 'gauge uart device=rx rate=28.8k frame=7E1' \
                          --link 'angle spi clock=sck out=mosi in=miso select=cs mode=1' --json`,
 		Args: cobra.ExactArgs(1),
@@ -79,6 +87,7 @@ the file are listed. FILE may be demo, the capture that ships with Gavrix.`,
 	fl.StringArrayVar(&o.links, "link", nil, "what to decode (may be given again)")
 	fl.StringVar(&o.bench, "bench", "", "decode the links of this bench")
 	fl.BoolVar(&o.guess, "guess", false, "recognise the lines that no link takes, and decode them")
+	fl.StringArrayVar(&o.plans, "plan", nil, "what should be on a link, as 'LINK: TRANSACTION' (may be given again)")
 	fl.BoolVar(&o.asJSON, "json", false, "print one JSON object a record (docs/formats.md)")
 	fl.BoolVar(&o.asCSV, "csv", false, "print comma-separated values")
 	fl.StringVar(&o.from, "from", "", "only records that reach beyond this time")
@@ -179,6 +188,9 @@ func (o *decodeOptions) run(ctx context.Context, path string) error {
 		}
 	}
 	meta := decode.Meta(links)
+	if len(o.plans) > 0 {
+		return o.compare(ctx, src, links, opts, path)
+	}
 	out := &printing{o: o, meta: &meta, w: bufio.NewWriterSize(os.Stdout, 1<<16)}
 	if o.asCSV {
 		out.csv = csv.NewWriter(out.w)

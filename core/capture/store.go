@@ -144,6 +144,8 @@ func (s *Store) Put(r *record.Record) {
 	d := Direction{r.Link, r.From, r.Seen}
 	if r.Kind == record.Chars {
 		delete(s.open, d)
+	}
+	if r.Traffic() && r.Kind != record.Flow {
 		s.counted(d).add(r)
 	}
 	s.count.Store(n + 1)
@@ -186,8 +188,12 @@ func (c *Counters) add(r *record.Record) {
 		c.Last = at
 	}
 	c.Chars += n
-	if n > 0 {
+	switch {
+	case n > 0:
 		c.Runs++
+	case r.Kind != record.Chars && r.End > c.Zeroed: // a frame without data
+		c.Runs++
+		c.Last = r.End
 	}
 	for _, m := range r.Marks {
 		at := r.End

@@ -9,6 +9,7 @@ import (
 	"gavrix/core/bus"
 	"gavrix/core/bus/uart"
 	"gavrix/core/capture"
+	"gavrix/core/intent"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
 	"gavrix/core/safe"
@@ -26,6 +27,43 @@ type Band struct {
 	Settings func(line int) bus.Settings
 	// LineNames says what the lines are called; where it has none, the role.
 	LineNames []string
+	// Shown are the lines that are drawn, in their order; nil for all as they
+	// stand.
+	Shown []int
+	// Derived are further lines, made from those of the capture.
+	Derived []Derived
+	// Plan is what a transaction should be; records that are meant as it are
+	// compared with it.
+	Plan *intent.Plan
+}
+
+// Derived is a line made from others by a boolean expression.
+type Derived struct {
+	Name   string
+	Expr   *wire.Derived
+	Inputs [][2]int // link and line of each of the expression's names
+}
+
+// mostDerived bounds the edges from which a derived line is drawn.
+const mostDerived = 200_000
+
+// Level gives a line's window; too many edges give false.
+func (d *Derived) Window(snap *capture.Snapshot, from, to quantity.Time) (wire.Window, bool) {
+	var ws []wire.Window
+	edges := 0
+	for _, in := range d.Inputs {
+		for _, c := range snap.Columns(uint16(in[0]), in[1], from, to, 1) {
+			if edges += c.Edges; edges > mostDerived || c.More {
+				return wire.Window{}, false
+			}
+		}
+		w, ok := snap.Window(uint16(in[0]), in[1], from, to)
+		if !ok {
+			return wire.Window{}, false
+		}
+		ws = append(ws, w)
+	}
+	return d.Expr.Window(ws), true
 }
 
 // Wave is what a picture of line levels is made from.
@@ -118,11 +156,17 @@ func (w band) add(s *scene.Scene) {
 		head.Cells = w.cells(taps, n)
 	}
 	s.Lanes = append(s.Lanes, head)
-	for line, role := range w.Kind.Lines {
+	shown := w.Shown
+	if shown == nil {
+		for line := range w.Kind.Lines {
+			shown = append(shown, line)
+		}
+	}
+	for _, line := range shown {
 		if _, ok := w.Snap.Kept(w.Link, line); !ok {
 			continue
 		}
-		name := role.Name
+		name := w.Kind.Lines[line].Name
 		if line < len(w.LineNames) && w.LineNames[line] != "" {
 			name = w.LineNames[line]
 		}
@@ -135,6 +179,29 @@ func (w band) add(s *scene.Scene) {
 		}
 		w.line(s, line, name, mine, count, whole)
 	}
+	for i := range w.Derived {
+		s.Lanes = append(s.Lanes, w.derived(&w.Derived[i]))
+	}
+}
+
+// derived draws a line made from others.
+func (w band) derived(d *Derived) scene.Lane {
+	lane := scene.Lane{Detail: d.Name, Levels: &scene.Levels{}}
+	x, ok := d.Window(w.Snap, w.From, w.To)
+	if !ok {
+		lane.Levels = nil
+		lane.Cells = []scene.Cell{{From: w.From, To: w.To, Label: fmt.Sprintf("more than %d edges: zoom in", mostDerived), Tone: scene.Quiet}}
+		return lane
+	}
+	lane.Levels = levelsOf(w.From, w.To, columnsOf(&x, w.Columns))
+	return lane
+}
+
+// columnsOf tells what a window does in n equal stretches.
+func columnsOf(x *wire.Window, n int) []wire.Column {
+	t := wire.NewTrace(x.High, math.MaxInt)
+	t.Append(x)
+	return t.Columns(x.From, x.To, n)
 }
 
 // ofLine gives the records of a character link that went over a line.
@@ -171,6 +238,11 @@ func (w band) line(s *scene.Scene, line int, name string, rs []*record.Record, n
 	}
 	if len(bits) > 0 {
 		s.Lanes = append(s.Lanes, scene.Lane{Detail: name + " bits", Cells: bits})
+	}
+	if w.Plan != nil {
+		if lane, ok := w.planned(rs, line, name); ok {
+			s.Lanes = append(s.Lanes, lane)
+		}
 	}
 	lane := scene.Lane{Detail: name, Levels: w.levels(line)}
 	if w.Kind.Decoder == nil {
@@ -273,14 +345,17 @@ func (w band) windows(r *record.Record) []wire.Window {
 
 // levels draws a line at the cost of the picture's width.
 func (w band) levels(line int) *scene.Levels {
-	cols := w.Snap.Columns(w.Link, line, w.From, w.To, w.Columns)
+	return levelsOf(w.From, w.To, w.Snap.Columns(w.Link, line, w.From, w.To, w.Columns))
+}
+
+func levelsOf(from, to quantity.Time, cols []wire.Column) *scene.Levels {
 	out := &scene.Levels{}
 	if len(cols) == 0 {
 		return out
 	}
 	out.High = cols[0].High
 	edge := func(i int) quantity.Time {
-		return w.From + quantity.Time(math.Floor(float64(w.To-w.From)*float64(i)/float64(len(cols))))
+		return from + quantity.Time(math.Floor(float64(to-from)*float64(i)/float64(len(cols))))
 	}
 	for i, c := range cols {
 		behind := c.High != (c.Edges%2 == 1)

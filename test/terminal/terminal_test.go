@@ -308,3 +308,33 @@ func TestWavesByKeys(t *testing.T) {
 	s.keys("q")
 	s.clean()
 }
+
+// TestUnknownLinesByKeys: a capture of five buses whose lines have no names, from
+// opening it to a decoded transaction measured and saved, by keys alone.
+func TestUnknownLinesByKeys(t *testing.T) {
+	s := start(t, 160, 47)
+	s.text(binary + " open demo")
+	s.keys("Enter")
+	s.wait("CAPTURE lock7.vcd", "10 lines without a link", "in5  idle low")
+	s.keys("P")
+	s.wait("5 proposals", "clock=in1 out=in6 in=in3 select=in8", "frame=7E1")
+	s.keys("Y")
+	s.wait("5 links accepted", "1 line without a link")
+	s.keys("K", "K", "K")
+	s.wait("WAVES  spi")
+	s.keys("r", "+", "+", "+", "+", "+", "+", "+", "+", "+", "+", "+", "+")
+	s.wait("out bits", "b7")
+	s.keys("n", "n", "m", "n", "n", "n")
+	s.wait("Δt 990.000 ns", "1/Δt 1.01010 MHz")
+	s.text(":plan out 83 00 00 00 in 40 48 .. ..")
+	s.keys("Enter")
+	s.wait("as planned", "≠")
+	s.keys("d")
+	s.wait("is 1 instead of 0")
+	picture := filepath.Join(t.TempDir(), "spi.pdf")
+	s.text(":draw " + picture)
+	s.keys("Enter")
+	s.wait("wrote " + picture)
+	s.keys("q")
+	s.clean()
+}

@@ -42,10 +42,15 @@ type View struct {
 	mark       quantity.Time
 	marked     bool
 	w          int // columns of the picture as drawn last
+
+	arranged map[int]*arranged // by link
+	alone    bool              // a link with a plan shows the plan alone
 }
 
 // New gives a view that follows the last 200 ms.
-func New() *View { return &View{span: 200 * quantity.Millisecond, follow: true, w: 100} }
+func New() *View {
+	return &View{span: 200 * quantity.Millisecond, follow: true, w: 100, arranged: map[int]*arranged{}}
+}
 
 // Name implements ui.View.
 func (v *View) Name() string { return "Waves" }
@@ -120,6 +125,9 @@ func (v *View) Scene(h ui.Host) *scene.Scene {
 	if k == nil {
 		return nil
 	}
+	if p := v.of(h).plan; v.alone && p != nil {
+		return picture.Plan(p, v.w)
+	}
 	if _, ok := kept(h, k); !ok {
 		return nil
 	}
@@ -135,7 +143,7 @@ func (v *View) Scene(h ui.Host) *scene.Scene {
 	}
 	for _, i := range order {
 		if k := all.Of(links[i].Kind, links[i].Lines); k != nil {
-			w.Bands = append(w.Bands, picture.Band{Link: uint16(i), Kind: k, Name: links[i].Name, Settings: func(line int) bus.Settings { return h.Settings(i, line) }, LineNames: lineNames(links[i])})
+			w.Bands = append(w.Bands, v.band(h, i, k))
 		}
 	}
 	if v.placed {
@@ -189,6 +197,9 @@ func (v *View) Draw(a cells.Area, h ui.Host) {
 	case v.follow:
 		where = "following"
 	}
+	if v.alone && v.of(h).plan != nil {
+		where = "the plan alone"
+	}
 	a.Text(x+3, 0, cells.Quiet, fmt.Sprintf("%s   %s across", where, v.span.Round(3)))
 	if span, _ := kept(h, k); v.from < span.From {
 		a.Right(a.W, 0, cells.Doubt, "levels before "+picture.TimeLabel(span.From, v.span/1000)+" no longer kept")
@@ -196,12 +207,31 @@ func (v *View) Draw(a cells.Area, h ui.Host) {
 	// Below the picture stand the cursors and what was measured.
 	room := a.H - 2 - 2 - 2*shownLines(h, k)
 	rows := len(s.Lanes)
-	if rows > room {
+	if apart := spaced(s.Lanes); len(apart) <= room {
+		s.Lanes = apart
+	} else if rows > room {
 		s.Lanes = s.Lanes[:max(room, 1)]
 		a.Text(0, 1, cells.Quiet, fmt.Sprintf("%d rows more do not fit; J selects the next link", rows-len(s.Lanes)))
 	}
 	cells.Scene(a.Part(0, 2, a.W, len(s.Lanes)), s)
-	v.readout(a, 2+len(s.Lanes)+1, h, k)
+	y := 2 + len(s.Lanes) + 1
+	if v.alone && v.of(h).plan != nil {
+		a.Text(0, y, cells.Quiet, "planned, nothing sent: o shows the capture again")
+		return
+	}
+	v.readout(a.Part(0, y, a.W, a.H-y), v.compared(a.Part(0, y, a.W, a.H-y), h), h, k)
+}
+
+// spaced puts an empty lane between the links.
+func spaced(lanes []scene.Lane) []scene.Lane {
+	var out []scene.Lane
+	for i, l := range lanes {
+		if i > 1 && l.Name != "" {
+			out = append(out, scene.Lane{})
+		}
+		out = append(out, l)
+	}
+	return out
 }
 
 // readout tells of the cursors and of the stretch between them.
@@ -267,12 +297,18 @@ func (v *View) measured(h ui.Host, k *bus.Kind) []string {
 		if i < len(lines) {
 			name = lines[i]
 		}
+		if n := v.of(h).names[i]; n != "" {
+			name = n
+		}
 		if cols[0].Edges > mostEdges || cols[0].More {
 			out = append(out, fmt.Sprintf("%s: more than %d edges between A and B", name, min(cols[0].Edges, mostEdges)))
 			continue
 		}
 		w, _ := h.Snapshot().Window(h.LinkIndex(), i, from, to+1)
 		out = append(out, name+": "+figures(&w))
+		if text := v.rate(h, i, &w); text != "" {
+			out = append(out, name+": "+text)
+		}
 		if set, ok := h.Settings(int(h.LinkIndex()), i).(spi.Settings); ok && (role.Name == "out" || role.Name == "in") {
 			clock, _ := h.Snapshot().Window(h.LinkIndex(), 0, from, to+1)
 			if text := sampled(&clock, &w, set); text != "" {
@@ -460,7 +496,7 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 	}
 	tap := func(r *record.Record) bool { return r.Seen == record.Tap }
 	bad := func(r *record.Record) bool { return r.AllFlags() != 0 }
-	return []ui.Command{
+	return append(v.lineCommands(h), []ui.Command{
 		{Name: "zoom-in", Keys: []string{"+", "="}, Help: "zoom in about the cursor", Short: "zoom", Run: do(func() { v.zoom(h, 0.5) })},
 		{Name: "zoom-out", Keys: []string{"-"}, Help: "zoom out", Run: do(func() { v.zoom(h, 2) })},
 		{Name: "zoom-all", Keys: []string{"0"}, Help: "show all that is kept", Short: "all", Run: do(func() {
@@ -494,5 +530,5 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 		})},
 		{Name: "follow-waves", Keys: []string{"end"}, Help: "follow the present; the cursors go", Short: "follow", Run: do(func() { v.follow, v.placed, v.marked = true, false, false })},
 		{Name: "first", Keys: []string{"home"}, Help: "go to the beginning", Run: do(func() { v.hold(h); v.from = 0 })},
-	}
+	}...)
 }

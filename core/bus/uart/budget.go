@@ -1,5 +1,12 @@
 package uart
 
+import (
+	"fmt"
+	"slices"
+
+	"gavrix/core/quantity"
+)
+
 // Budget is how two ends with rate errors of their own share the limits of
 // one receiver.
 type Budget struct {
@@ -33,4 +40,35 @@ func BudgetOf(f Frame, oversampling int, errA, errB float64) Budget {
 		Late: 100 * l.RuleLate, Early: 100 * l.RuleEarly, LateSure: 100 * l.Late, LateBest: 100 * l.LateBest, EarlyBest: 100 * l.EarlyBest,
 		Mismatch: 100 * e, Used: 100 * l.Used(e), Verdict: j.String(), FirstWrong: l.Misread(f, e), Pass: j == Fits,
 	}
+}
+
+// RateVerdict measures a sender's rate from the edges inside characters whose
+// starts are known, and says in words how it stands to what its receiver wants;
+// nothing without edges. Starts may lie before the edges they belong to by less
+// than a quarter of a bit: a cable's delay.
+func RateVerdict(starts, toggles []quantity.Time, sends, reads Settings) string {
+	starts = snapped(starts, toggles, quantity.PeriodOf(sends.Rate))
+	p, spread, edges := Slope(starts, toggles, 1+sends.Frame.Data+sends.Frame.parityBits(), quantity.PeriodOf(sends.Rate))
+	if edges == 0 || reads.Rate <= 0 {
+		return ""
+	}
+	l := LimitsOf(reads.Frame, reads.Oversampling)
+	e := Mismatch(reads.Rate, p.Rate())
+	text := fmt.Sprintf("sends at %s Bd, %+.2f %% from %s (edges within %.3f bits)", p.Rate().Grouped(), 100*e, reads.Rate, spread)
+	if j := l.Judge(e); j != Fits {
+		return text + fmt.Sprintf(": %s, allowed %+.1f / %+.1f %%; %s", j, 100*l.RuleLate, 100*l.RuleEarly, l.Misread(reads.Frame, e))
+	}
+	return text + fmt.Sprintf(": passes, %.0f %% of what is allowed", 100*l.Used(e))
+}
+
+// snapped puts starts on the edges that they belong to.
+func snapped(starts, toggles []quantity.Time, bit quantity.Period) []quantity.Time {
+	var out []quantity.Time
+	near := bit.Halves(1) / 2
+	for _, s := range starts {
+		if i, _ := slices.BinarySearch(toggles, s); i < len(toggles) && toggles[i]-s < near {
+			out = append(out, toggles[i])
+		}
+	}
+	return out
 }

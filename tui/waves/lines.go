@@ -1,0 +1,172 @@
+package waves
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"gavrix/core/bus"
+	"gavrix/core/intent"
+	"gavrix/core/picture"
+	"gavrix/core/wire"
+	"gavrix/tui/ui"
+)
+
+// arranged is how a link's lines are shown.
+type arranged struct {
+	order   []int          // the lines shown; nil for all
+	names   map[int]string // given on the screen
+	derived []picture.Derived
+	plan    *intent.Plan
+
+	found  []found // where records part from the plan
+	agree  int     // records that are as planned
+	counts int     // records in the capture when they were compared
+}
+
+// of gives how the selected link is shown.
+func (v *View) of(h ui.Host) *arranged { return v.at(int(h.LinkIndex())) }
+
+func (v *View) at(link int) *arranged {
+	a := v.arranged[link]
+	if a == nil {
+		a = &arranged{names: map[int]string{}}
+		v.arranged[link] = a
+	}
+	return a
+}
+
+// band describes a link to the picture.
+func (v *View) band(h ui.Host, i int, k *bus.Kind) picture.Band {
+	l := h.Snapshot().Meta().Links[i]
+	a := v.at(i)
+	b := picture.Band{
+		Link: uint16(i), Kind: k, Name: l.Name, Settings: func(line int) bus.Settings { return h.Settings(i, line) },
+		Shown: a.order, Derived: a.derived, Plan: a.plan,
+	}
+	b.LineNames = append(b.LineNames, lineNames(l)...)
+	for line, name := range a.names {
+		for len(b.LineNames) <= line {
+			b.LineNames = append(b.LineNames, "")
+		}
+		b.LineNames[line] = name
+	}
+	return b
+}
+
+// called gives the present name of a line.
+func (v *View) called(h ui.Host, k *bus.Kind, line int) string {
+	b := v.band(h, int(h.LinkIndex()), k)
+	if line < len(b.LineNames) && b.LineNames[line] != "" {
+		return b.LineNames[line]
+	}
+	return k.Lines[line].Name
+}
+
+// find gives the selected link's line of a name, or -1 with a warning.
+func (v *View) find(h ui.Host, k *bus.Kind, name string) int {
+	var known []string
+	for i, r := range k.Lines {
+		if _, ok := h.Snapshot().Kept(h.LinkIndex(), i); !ok {
+			continue
+		}
+		if n := v.called(h, k, i); n == name || r.Name == name {
+			return i
+		}
+		known = append(known, v.called(h, k, i))
+	}
+	h.Warn("there is no line %q; the link has %s", name, strings.Join(known, ", "))
+	return -1
+}
+
+// order gives the lines shown, to be changed.
+func (v *View) order(h ui.Host, k *bus.Kind) []int {
+	if a := v.of(h); a.order != nil {
+		return a.order
+	}
+	var out []int
+	for i := range k.Lines {
+		if _, ok := h.Snapshot().Kept(h.LinkIndex(), i); ok {
+			out = append(out, i)
+		}
+	}
+	return out
+}
+
+// lineCommands arrange lines and plan transactions.
+func (v *View) lineCommands(h ui.Host) []ui.Command {
+	on := func(f func(k *bus.Kind, arg string)) func(string) tea.Cmd {
+		return func(arg string) tea.Cmd {
+			if k, _ := kind(h); k != nil {
+				f(k, arg)
+			}
+			return nil
+		}
+	}
+	return []ui.Command{
+		{Name: "hide", Args: "LINE", Help: "hide a line of the link", Run: on(func(k *bus.Kind, arg string) {
+			if i := v.find(h, k, arg); i >= 0 {
+				v.of(h).order = slices.DeleteFunc(slices.Clone(v.order(h, k)), func(l int) bool { return l == i })
+			}
+		})},
+		{Name: "show-all", Help: "show all lines of the link in their own order", Run: on(func(*bus.Kind, string) { v.of(h).order = nil })},
+		{Name: "first-line", Args: "LINE", Help: "move a line of the link to the top", Run: on(func(k *bus.Kind, arg string) {
+			if i := v.find(h, k, arg); i >= 0 {
+				rest := slices.DeleteFunc(slices.Clone(v.order(h, k)), func(l int) bool { return l == i })
+				v.of(h).order = append([]int{i}, rest...)
+			}
+		})},
+		{Name: "name", Args: "LINE NAME", Help: "give a line of the link another name", Run: on(func(k *bus.Kind, arg string) {
+			line, name, ok := strings.Cut(arg, " ")
+			if !ok {
+				h.Warn("write the line and its new name: name in3 gauge-out")
+			} else if i := v.find(h, k, line); i >= 0 {
+				v.of(h).names[i] = strings.TrimSpace(name)
+			}
+		})},
+		{Name: "derive", Args: "NAME = EXPRESSION", Help: "show a line made from others: busy = not select", Run: on(func(k *bus.Kind, arg string) { v.derive(h, k, arg) })},
+		{Name: "plan", Args: "[TRANSACTION]", Help: "say what should be on the link; alone: no more", Run: on(func(k *bus.Kind, arg string) { v.planned(h, k, arg) })},
+		{Name: "plan-alone", Keys: []string{"o"}, Help: "draw the plan alone, before anything is sent, or not", Run: on(func(*bus.Kind, string) {
+			if v.of(h).plan == nil {
+				h.Say("nothing is planned for this link: :plan TRANSACTION")
+				return
+			}
+			v.alone = !v.alone
+		})},
+		{Name: "next-difference", Keys: []string{"d"}, Help: "go to the next place that is not as planned or sent", Short: "difference", Run: on(func(*bus.Kind, string) { v.difference(h, false) })},
+		{Name: "previous-difference", Keys: []string{"D"}, Help: "go to the difference before", Run: on(func(*bus.Kind, string) { v.difference(h, true) })},
+	}
+}
+
+// derive adds a line made by an expression, or takes it away without one.
+func (v *View) derive(h ui.Host, k *bus.Kind, arg string) {
+	name, expr, ok := strings.Cut(arg, "=")
+	name = strings.TrimSpace(name)
+	a := v.of(h)
+	if !ok || name == "" {
+		h.Warn("write a name and an expression: derive busy = not select")
+		return
+	}
+	a.derived = slices.DeleteFunc(a.derived, func(d picture.Derived) bool { return d.Name == name })
+	if strings.TrimSpace(expr) == "" {
+		h.Say("%s is no longer shown", name)
+		return
+	}
+	e, err := wire.ParseExpression(expr)
+	if err != nil {
+		h.Warn("%v", err)
+		return
+	}
+	d := picture.Derived{Name: name, Expr: e}
+	for _, in := range e.Inputs {
+		i := v.find(h, k, in)
+		if i < 0 {
+			return
+		}
+		d.Inputs = append(d.Inputs, [2]int{int(h.LinkIndex()), i})
+	}
+	a.derived = append(a.derived, d)
+	h.Say("%s; derive %s = takes it away", fmt.Sprintf("%s is shown below the link's lines", name), name)
+}

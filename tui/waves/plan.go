@@ -1,0 +1,188 @@
+package waves
+
+import (
+	"fmt"
+
+	"gavrix/core/bus"
+	"gavrix/core/bus/uart"
+	"gavrix/core/intent"
+	"gavrix/core/picture"
+	"gavrix/core/quantity"
+	"gavrix/core/record"
+	"gavrix/core/wire"
+	"gavrix/draw/cells"
+	"gavrix/tui/ui"
+)
+
+// mostCompared is the number of records, the newest, that are held against a
+// plan.
+const mostCompared = 5000
+
+// found is a place where a record is not as planned.
+type found struct {
+	at   quantity.Time
+	text string
+}
+
+// planned sets what should be on the selected link.
+func (v *View) planned(h ui.Host, k *bus.Kind, text string) {
+	a := v.of(h)
+	a.plan, a.found, a.agree, a.counts = nil, nil, 0, -1
+	if text == "" {
+		v.alone = false
+		h.Say("nothing is planned for this link any more")
+		return
+	}
+	// The settings are those of who sends it: the plan's first word says so.
+	set := h.Settings(int(h.LinkIndex()), 0)
+	if len(text) > 7 && text[:7] == "device " {
+		set = h.Settings(int(h.LinkIndex()), 1)
+	}
+	p, err := intent.New(k, set, text, quantity.Microsecond)
+	if err != nil {
+		h.Warn("%v", err)
+		return
+	}
+	a.plan = p
+	v.compare(h)
+	switch {
+	case a.agree+len(a.found) == 0:
+		h.Say("planned; no transaction like it is in the capture. o draws it alone")
+	case len(a.found) == 0:
+		h.Say("%d transactions are as planned", a.agree)
+	default:
+		h.Say("%d as planned; d goes to the first of %d differences", a.agree, len(a.found))
+	}
+}
+
+// compare holds the link's records against the plan, if there are new ones.
+func (v *View) compare(h ui.Host) {
+	a, snap := v.of(h), h.Snapshot()
+	if a.plan == nil || a.counts == snap.Len() {
+		return
+	}
+	a.counts, a.found, a.agree = snap.Len(), nil, 0
+	first := max(snap.Len()-mostCompared, 0)
+	for i := first; i < snap.Len(); i++ {
+		r := snap.At(i)
+		if r.Link != h.LinkIndex() || r.Seen != record.Tap {
+			continue
+		}
+		_, ds, meant := a.plan.Against(snap, r, h.Settings(int(h.LinkIndex()), lineOf(r.From)))
+		switch {
+		case meant && len(ds) == 0:
+			a.agree++
+		case meant:
+			for k := range ds {
+				a.found = append(a.found, found{ds[k].From, ds[k].String()})
+			}
+		}
+	}
+}
+
+// lineOf is the line of a character link that an end drives.
+func lineOf(e record.End) int {
+	if e >= record.Device {
+		return 1
+	}
+	return 0
+}
+
+// compared says below the picture how the records compare with the plan, and
+// gives the row behind that.
+func (v *View) compared(a cells.Area, h ui.Host) int {
+	arr := v.of(h)
+	if arr.plan == nil {
+		return 0
+	}
+	v.compare(h)
+	x := a.Text(0, 0, cells.Head, "PLANNED ")
+	x = a.Text(x+1, 0, cells.Strong, arr.plan.Text)
+	a.Text(x+3, 0, cells.Quiet, fmt.Sprintf("%d as planned", arr.agree))
+	y := 1
+	for _, f := range arr.found {
+		if y >= min(a.H-3, 7) {
+			a.Text(2, y, cells.Quiet, fmt.Sprintf("and %d more; d and D step through all", len(arr.found)-y+1))
+			y++
+			break
+		}
+		x := a.Text(0, y, cells.Bad, "≠ ")
+		x = a.Text(x, y, cells.Plain, picture.TimeLabel(f.at, quantity.Microsecond))
+		a.Text(x+2, y, cells.Plain, f.text)
+		y++
+	}
+	return y + 1
+}
+
+// difference goes to the next place that is not as planned, or where a receiver
+// read something else than was sent.
+func (v *View) difference(h ui.Host, back bool) {
+	a := v.of(h)
+	if a.plan == nil {
+		v.record(h, back, "difference between sent and read", func(r *record.Record) bool {
+			return r.Seen != record.Tap && r.AllFlags() != 0 || r.Seen != record.Tap && v.misread(h, r)
+		})
+		return
+	}
+	v.compare(h)
+	here := v.start(h, back)
+	best := found{at: -1}
+	for _, f := range a.found {
+		if back && f.at < here && f.at > best.at || !back && f.at > here && (best.at < 0 || f.at < best.at) {
+			best = f
+		}
+	}
+	if best.at < 0 {
+		h.Say("there is no difference %s", side(back))
+		return
+	}
+	v.to(h, best.at)
+	h.Say("%s", best.text)
+}
+
+// misread says whether a receiver's characters are not those that were sent.
+func (v *View) misread(h ui.Host, r *record.Record) bool {
+	if r.Kind != record.Chars {
+		return false
+	}
+	sent, _ := picture.Records(h.Snapshot(), r.Link, r.Start-r.Each, r.End, 4, func(t *record.Record) bool {
+		return t.Seen == record.Tap && t.From == r.From && t.Kind == record.Chars
+	})
+	for _, t := range sent {
+		if t.Start <= r.Start && t.End >= r.Start {
+			n := min(t.Len(), r.Len())
+			for i := range n {
+				if t.Char(i) != r.Char(i) {
+					return true
+				}
+			}
+			return t.Len() != r.Len() && !t.More && !r.More
+		}
+	}
+	return false
+}
+
+// rate says how fast a character line's sender is against what its receiver
+// wants, from the edges of the records in a window.
+func (v *View) rate(h ui.Host, line int, w *wire.Window) string {
+	sends, ok := h.Settings(int(h.LinkIndex()), line).(uart.Settings)
+	if !ok || line > 2 {
+		return ""
+	}
+	reads := sends
+	if line < 2 {
+		reads, _ = h.Settings(int(h.LinkIndex()), 1-line).(uart.Settings)
+	}
+	rs, _ := picture.Records(h.Snapshot(), h.LinkIndex(), w.From, w.To, 200, func(r *record.Record) bool {
+		return r.Kind == record.Chars && r.Seen == record.Tap && (line == 2 || lineOf(r.From) == line)
+	})
+	var starts []quantity.Time
+	for _, r := range rs {
+		for i := range r.Offsets {
+			if t := r.Start + r.Offsets[i]; t >= w.From && i < r.Len() && r.FlagsAt(i) == 0 {
+				starts = append(starts, t)
+			}
+		}
+	}
+	return uart.RateVerdict(starts, w.Toggles, sends, reads)
+}
