@@ -117,6 +117,8 @@ func (a *App) proposedCame(m proposedMsg) {
 		a.Say("stopped; nothing is proposed")
 	case m.err != nil:
 		a.Warn("%v", m.err)
+	case len(m.best) == 0 && resting(m.seen):
+		a.Say("these lines rest: without edges nothing can be recognised")
 	case len(m.best) == 0:
 		a.Say("nothing that is known fits these lines")
 	default:
@@ -124,12 +126,24 @@ func (a *App) proposedCame(m proposedMsg) {
 	}
 }
 
+// resting says whether no line has an edge.
+func resting(seen []recognise.Seen) bool {
+	for _, s := range seen {
+		if s.Edges > 0 {
+			return false
+		}
+	}
+	return true
+}
+
 func (a *App) accept(every bool) tea.Cmd {
 	switch {
 	case a.proposed == nil || len(a.proposed.all()) == 0:
 		a.Say("nothing is proposed; P looks what the lines may be")
 		return nil
-	case every:
+	}
+	a.focus = viewPane
+	if every {
 		links := a.levels.described()
 		links = links[:len(links):len(links)]
 		for _, g := range a.proposed.best {
@@ -182,6 +196,10 @@ func (a *App) drawProposals(p cells.Area) {
 		return
 	}
 	for i, g := range s.all() {
+		// Where there is little room, what stands before the marked one goes.
+		if i < s.selected && p.H < 40 {
+			continue
+		}
 		if i == len(s.best) {
 			y++
 			p.Text(0, y, cells.Quiet, "OR, WITH LESS LIKELIHOOD")
@@ -203,7 +221,11 @@ func (a *App) drawProposal(p cells.Area, y int, g *decode.Guess, marked bool) in
 	}
 	x := p.Text(0, y, cells.Good, glyph)
 	p.Text(x, y, style, g.Kind.Name)
-	p.Right(p.W, y, cells.Quiet, fmt.Sprintf("%s: %d %s, %.0f %% fit", g.Confidence(), g.Units, g.Unit, 100*g.Fit()))
+	text := fmt.Sprintf("%s: %d %s", g.Confidence(), g.Units, g.Unit)
+	if g.Bad > 0 {
+		text += fmt.Sprintf(", %d bad", g.Bad)
+	}
+	p.Right(p.W, y, cells.Quiet, text)
 	y++
 	roles := ""
 	for i, r := range g.Kind.Lines {

@@ -28,6 +28,16 @@ func (x *Times) done() {
 	}
 }
 
+// TimesOf gives the figures of some times.
+func TimesOf(ts []quantity.Time) Times {
+	var x Times
+	for _, t := range ts {
+		x.add(t)
+	}
+	x.done()
+	return x
+}
+
 // Measured is what a line did in a stretch of time. Pulses and periods that
 // the stretch cuts off are left out.
 type Measured struct {
@@ -109,15 +119,12 @@ func SetUpHold(clock *Window, rising bool, data *Window) (setUp, hold Times) {
 		for k < len(data.Toggles) && data.Toggles[k] <= t {
 			k++
 		}
-		before, after := data.From, data.To
 		if k > 0 {
-			before = data.Toggles[k-1]
+			setUp.add(t - data.Toggles[k-1])
 		}
 		if k < len(data.Toggles) {
-			after = data.Toggles[k]
+			hold.add(data.Toggles[k] - t)
 		}
-		setUp.add(t - before)
-		hold.add(after - t)
 	}
 	setUp.done()
 	hold.done()

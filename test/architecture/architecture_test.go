@@ -38,6 +38,7 @@ var allowed = map[string]string{
 	"core/bus/all":           "core/bus core/bus/uart core/bus/spi core/bus/i2c core/bus/can core/bus/pulse",
 	"core/recognise":         "core/bus core/bus/uart core/bus/pulse core/bus/spi core/bus/i2c core/bus/can core/quantity core/record core/wire",
 	"core/recognise/samples": "core/bus/uart core/bus/spi core/bus/i2c core/bus/can core/quantity core/recognise core/wire",
+	"core/stats":             "core/quantity core/record core/wire",
 	"core/intent":            "core/bus core/quantity core/record core/wire",
 	"core/decode":            "core/bench core/bus core/bus/all core/bus/uart core/capture core/doc core/quantity core/recognise core/record core/wire core/wire/vcd core/wire/csv",
 	"core/clock":             "core/quantity core/finding",

@@ -19,6 +19,7 @@ import (
 	"gavrix/core/quantity"
 	"gavrix/core/record"
 	"gavrix/core/scene"
+	"gavrix/core/stats"
 	"gavrix/core/wire"
 	"gavrix/draw/cells"
 	"gavrix/tui/ui"
@@ -32,6 +33,9 @@ const near = 5 * quantity.Second
 
 // mostEdges bounds the stretch between the cursors that is measured.
 const mostEdges = 2_000_000
+
+// mostMeasured bounds the records between the cursors that are measured.
+const mostMeasured = 20_000
 
 // View is the view of levels.
 type View struct {
@@ -286,7 +290,11 @@ func (v *View) measured(h ui.Host, k *bus.Kind) []string {
 	if from == to {
 		return nil
 	}
+	rs, n := picture.Records(h.Snapshot(), h.LinkIndex(), from, to, mostMeasured, func(r *record.Record) bool { return r.Seen == record.Tap })
 	var out []string
+	if figures := stats.Of(rs, from, to); n <= len(rs) {
+		out = append(out, figures.Lines()...)
+	}
 	lines := lineNames(h.Snapshot().Meta().Links[h.LinkIndex()])
 	for i, role := range k.Lines {
 		cols := h.Snapshot().Columns(h.LinkIndex(), i, from, to+1, 1)
@@ -322,7 +330,7 @@ func (v *View) measured(h ui.Host, k *bus.Kind) []string {
 // sampled says for how long data stands still around the edges that sample it.
 func sampled(clock, data *wire.Window, set spi.Settings) string {
 	setUp, hold := wire.SetUpHold(clock, set.ClockIdleHigh == set.SampleSecond, data)
-	if setUp.N == 0 || len(data.Toggles) == 0 {
+	if setUp.N == 0 || hold.N == 0 {
 		return ""
 	}
 	return fmt.Sprintf("stands still at least %s before and %s behind the sampling edges", setUp.Least.Round(4), hold.Least.Round(4))

@@ -1,0 +1,106 @@
+// Package stats gives figures of a stretch of traffic: how much, how long, with
+// what gaps, how fast it was answered.
+package stats
+
+import (
+	"fmt"
+	"slices"
+
+	"gavrix/core/quantity"
+	"gavrix/core/record"
+	"gavrix/core/wire"
+)
+
+// Traffic are figures of one link's records in a stretch of time.
+type Traffic struct {
+	Records int
+	Bytes   int // of both directions
+	Bad     int // records with an error mark
+	Span    quantity.Time
+	Length  wire.Times // from start to end of a record
+	Gap     wire.Times // from the end of a record to the start of the next
+	// Reply is the time from the end of what the MCU sent to the start of a
+	// device's record behind it, on a link where each has its line.
+	Reply wire.Times
+	Busy  quantity.Time // how long at least one record lasted
+}
+
+// PerSecond is the number of bytes a second.
+func (t *Traffic) PerSecond() float64 {
+	if t.Span <= 0 {
+		return 0
+	}
+	return float64(t.Bytes) / t.Span.Seconds()
+}
+
+// Share is the part of the stretch in which there was traffic: of what the link
+// could carry with the frames that it has.
+func (t *Traffic) Share() float64 {
+	if t.Span <= 0 {
+		return 0
+	}
+	return float64(t.Busy) / float64(t.Span)
+}
+
+// Of gives the figures of records as one receiver saw them, whole ones in a
+// stretch of time. Their order does not matter.
+func Of(rs []*record.Record, from, to quantity.Time) Traffic {
+	t := Traffic{Span: to - from}
+	var in []*record.Record
+	for _, r := range rs {
+		if r.Traffic() && r.Kind != record.Flow && r.Start >= from && r.End <= to {
+			in = append(in, r)
+		}
+	}
+	slices.SortStableFunc(in, func(a, b *record.Record) int { return int(a.Start - b.Start) })
+	var lengths, gaps, replies []quantity.Time
+	end := from
+	asked := quantity.Time(-1)
+	for i, r := range in {
+		t.Records++
+		t.Bytes += r.Len()
+		if r.Kind == record.Transaction && r.Bits > 0 {
+			t.Bytes += len(r.Data) + len(r.Back) - r.Len()
+		}
+		if r.AllFlags() != 0 {
+			t.Bad++
+		}
+		lengths = append(lengths, r.End-r.Start)
+		if i > 0 && r.Start >= end {
+			gaps = append(gaps, r.Start-end)
+		}
+		t.Busy += max(r.End-max(r.Start, end), 0)
+		switch {
+		case r.From == record.MCU:
+			asked = r.End
+		case r.From >= record.Device && r.Kind == record.Chars && asked >= 0:
+			replies = append(replies, r.Start-asked)
+			asked = -1
+		}
+		end = max(end, r.End)
+	}
+	t.Length, t.Gap, t.Reply = wire.TimesOf(lengths), wire.TimesOf(gaps), wire.TimesOf(replies)
+	return t
+}
+
+// Lines gives the figures in words.
+func (t *Traffic) Lines() []string {
+	if t.Records == 0 {
+		return nil
+	}
+	out := []string{fmt.Sprintf("%d records, %d bytes, %d bad: %.4g bytes/s, traffic %.3g %% of the time; a record lasts %s", t.Records, t.Bytes, t.Bad, t.PerSecond(), 100*t.Share(), spread(t.Length))}
+	if t.Gap.N > 0 {
+		out = append(out, "gaps of "+spread(t.Gap))
+	}
+	if t.Reply.N > 0 {
+		out = append(out, fmt.Sprintf("%d answers after %s", t.Reply.N, spread(t.Reply)))
+	}
+	return out
+}
+
+func spread(t wire.Times) string {
+	if t.Least == t.Most {
+		return t.Mean.Round(4)
+	}
+	return fmt.Sprintf("%s (%s to %s)", t.Mean.Round(4), t.Least.Round(4), t.Most.Round(4))
+}
