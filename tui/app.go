@@ -151,6 +151,7 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	switch m := msg.(type) {
 	case tickMsg:
 		if a.look() {
+			a.halted()
 			a.draw()
 		}
 		a.ticks++

@@ -13,7 +13,9 @@ import (
 	"github.com/google/renameio/v2"
 
 	"gavrix/core/bench"
+	"gavrix/core/capture"
 	"gavrix/core/capture/pcapng"
+	"gavrix/core/check"
 	"gavrix/core/finding"
 	"gavrix/core/guard"
 	"gavrix/core/prove"
@@ -314,12 +316,51 @@ func (a *App) timeCommands() []ui.Command {
 		{Name: "run", Keys: []string{"space"}, Help: "stop time, or let it go on", Short: "time", Run: pace(func() { a.session.SetRunning(!a.session.Pace().Running) })},
 		{Name: "step", Keys: []string{"."}, Help: "stop, and go on to the next character", Run: pace(a.session.StepChar)},
 		{Name: "step-bit", Keys: []string{","}, Help: "stop, and go on by one bit of the link", Run: pace(func() { a.session.StepBit(a.LinkIndex()) })},
+		{Name: "stop-at", Args: "error|TEXT", Help: `run to the next error, or until TEXT (with \r, \xNN) was sent`, Run: a.stopAt},
 		{Name: "slower", Keys: []string{"["}, Help: "time at a tenth of the pace", Run: pace(func() { a.session.SetSpeed(a.session.Pace().Speed / 10) })},
 		{Name: "faster", Keys: []string{"]"}, Help: "time at ten times the pace", Run: pace(func() { a.session.SetSpeed(a.session.Pace().Speed * 10) })},
 		{Name: "cut", Args: "mcu|device", Help: "break the wire from an end", Run: a.wire(true)},
 		{Name: "mend", Args: "mcu|device", Help: "mend the wire from an end", Run: a.wire(false)},
 		{Name: "record", Args: "FILE", Help: "record all to a pcapng file", Run: a.record},
 	}
+}
+
+// stopAt lets time go on to an error, or to characters.
+func (a *App) stopAt(arg string) tea.Cmd {
+	if a.session.Real() {
+		a.Say("with a real port in the bench, time can't be stopped")
+		return nil
+	}
+	var want []byte
+	switch arg {
+	case "":
+		a.session.StopAt(nil)
+		a.Say("time is no longer stopped by itself; stop-at error, or stop-at TEXT")
+		return nil
+	case "error":
+	default:
+		var err error
+		if want, err = check.ParseText(arg); err != nil {
+			a.Warn("stop-at %s: %v", arg, err)
+			return nil
+		}
+	}
+	a.session.StopAt(capture.NewTrigger(a.store.Snapshot(), want))
+	a.Say("time stops at %s", arg)
+	return nil
+}
+
+// halted goes to where a trigger stopped time.
+func (a *App) halted() {
+	if a.session == nil {
+		return
+	}
+	h, ok := a.session.Halted()
+	if !ok {
+		return
+	}
+	a.link = int(h.Link)
+	a.Say("stopped at %s on %s; space goes on", h.At, a.snap.Meta().Links[h.Link].Name)
 }
 
 // wire breaks or mends a wire of the selected link.

@@ -15,7 +15,7 @@ import (
 
 func calcCommand() *cobra.Command {
 	c := &cobra.Command{Use: "calc", Short: "Work out dividers and margins"}
-	c.AddCommand(calcBaud(), calcMargin(), calcFrame(), calcEnds(), calcSync(), calcPulse())
+	c.AddCommand(calcBaud(), calcMargin(), calcFrame(), calcEnds(), calcSync(), calcReading(), calcPulse())
 	return c
 }
 

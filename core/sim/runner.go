@@ -78,10 +78,18 @@ type Runner struct {
 	pace   Pace
 	wall   time.Time // wall time and virtual time from which the pace counts
 	origin quantity.Time
+	halt   *capture.Trigger // stops time; nil when none is armed
+	halted *Halt            // by it, until somebody asked
 
 	stop chan struct{}
 	done chan struct{}
 	once sync.Once
+}
+
+// Halt is where a trigger stopped time.
+type Halt struct {
+	Link uint16
+	At   quantity.Time
 }
 
 const beat = 4 * time.Millisecond
@@ -129,7 +137,11 @@ func (r *Runner) advance() {
 	target := r.origin + quantity.Time(start.Sub(r.wall).Seconds()*r.pace.Speed*float64(quantity.Second))
 	for r.world.now < target {
 		slice := max(quantity.Time(float64(quantity.Millisecond)*r.pace.Speed), 1)
-		r.world.RunTo(min(target, r.world.now+slice))
+		if r.halt == nil {
+			r.world.RunTo(min(target, r.world.now+slice))
+		} else if r.watched(min(target, r.world.now+slice)) {
+			return
+		}
 		if time.Since(start) > 3*beat {
 			missing := float64(target-r.world.now) / float64(quantity.Second)
 			if span := start.Sub(r.wall).Seconds(); missing > 0.1*r.pace.Speed && span > 0 {
@@ -140,6 +152,44 @@ func (r *Runner) advance() {
 		}
 	}
 	r.pace.Reached = r.pace.Speed
+}
+
+// watched runs the world event by event, and says whether the trigger stopped it.
+func (r *Runner) watched(to quantity.Time) bool {
+	for r.world.now < to {
+		before := r.store.Version()
+		r.world.RunTo(min(to, max(r.world.NextEvent(), r.world.now+1)))
+		if r.store.Version() == before {
+			continue
+		}
+		if link, at, ok := r.halt.Fired(r.store.Snapshot()); ok {
+			r.halt, r.halted, r.pace.Running = nil, &Halt{link, at}, false
+			return true
+		}
+	}
+	return false
+}
+
+// StopAt lets time go on until the trigger fires; nil disarms it.
+func (r *Runner) StopAt(t *capture.Trigger) {
+	r.do(func() {
+		r.halt, r.halted = t, nil
+		if t != nil {
+			r.pace.Running = true
+		}
+	})
+}
+
+// Halted gives, once, where a trigger stopped time.
+func (r *Runner) Halted() (Halt, bool) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.halted == nil {
+		return Halt{}, false
+	}
+	h := *r.halted
+	r.halted = nil
+	return h, true
 }
 
 // do runs f between two events, at the present moment of the pace.

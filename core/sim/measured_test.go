@@ -1,0 +1,96 @@
+package sim
+
+import (
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"gavrix/core/bench"
+	"gavrix/core/bus/uart"
+	"gavrix/core/capture"
+	"gavrix/core/finding"
+	"gavrix/core/guard"
+	"gavrix/core/quantity"
+	"gavrix/core/record"
+)
+
+// TestMeasuredRate: a link of 57600 Bd whose device's clock is 2 % slow reads
+// 56448 Bd, -2.0 %, from the levels at the MCU, with the verdict of its budget.
+func TestMeasuredRate(t *testing.T) {
+	verdict := func(off string) string {
+		fs := fstest.MapFS{"b.yaml": {Data: []byte(`bench: x
+mcu:
+  name: M
+  clocks: {c: {source: 7.3728 MHz}}
+  units: {s: {kind: uart, clock: c, oversampling: [16], divider: {most: 9999}}}
+links:
+  l: {kind: uart, unit: s, mcu: {rate: 57600, frame: 8N1}, device: {file: d.yaml, clock-off: ` + off + `}}
+`)}, "d.yaml": {Data: []byte(`device: d
+kind: uart
+end: {rate: 57600, frame: 8N1}
+behaviour:
+  stream: {every: 50 ms, lines: 2, text: "4.82 m"}
+`)}}
+		b, faults := bench.Load(fs, "b.yaml")
+		require.Empty(t, faults)
+		h := NewHeadless(b)
+		h.World.RunTo(500 * quantity.Millisecond)
+		snap := h.Store().Snapshot()
+		var starts []quantity.Time
+		for i := range snap.Len() {
+			if r := snap.At(i); r.Seen == record.Tap {
+				for _, o := range r.Offsets {
+					starts = append(starts, r.Start+o)
+				}
+			}
+		}
+		w, ok := snap.Window(0, 1, 0, 500*quantity.Millisecond)
+		require.True(t, ok)
+		device := b.Links[0].DeviceEnd
+		device.Rate = b.Links[0].DeviceRate()
+		return uart.RateVerdict(starts, w.Toggles, device, b.Links[0].MCU)
+	}
+	assert.Contains(t, verdict("-2 %"), "sends at 56 448.0 Bd, -2.00 % from 57.6 kBd")
+	assert.Contains(t, verdict("-2 %"), "passes, 38 % of what is allowed")
+	assert.Contains(t, verdict("-6 %"), "too early, allowed +4.6 / -5.3 %")
+	assert.Empty(t, uart.RateVerdict(nil, nil, uart.Settings{}, uart.Settings{}))
+}
+
+// TestStopAt: time stops by itself at the first error, and at characters, not
+// later than the event that brought them.
+func TestStopAt(t *testing.T) {
+	b := lock7(t)
+	r := NewRunner(New(b, capture.NewStore(MetaOf(b))))
+	guard.Go(r.Run)
+	defer r.Stop()
+	r.SetSpeed(100)
+	halted := func(tr *capture.Trigger) Halt {
+		r.StopAt(tr)
+		for deadline := time.Now().Add(20 * time.Second); ; {
+			if h, ok := r.Halted(); ok {
+				return h
+			}
+			require.True(t, time.Now().Before(deadline), "time never stopped")
+			<-time.After(time.Millisecond)
+		}
+	}
+	h := halted(capture.NewTrigger(r.store.Snapshot(), []byte("SNAP")))
+	assert.Equal(t, uint16(1), h.Link)
+	assert.False(t, r.Pace().Running)
+	assert.LessOrEqual(t, r.Now()-h.At, quantity.Millisecond, "stopped at once")
+	at := r.Now()
+	// What has been seen does not count again.
+	second := halted(capture.NewTrigger(r.store.Snapshot(), []byte("SNAP")))
+	assert.Greater(t, second.At, at)
+	require.NoError(t, b.Apply(finding.Edit{Path: []string{"links", "lower-gauge", "mcu", "frame"}, Value: "7O1"}))
+	require.NoError(t, r.Apply(b))
+	h = halted(capture.NewTrigger(r.store.Snapshot(), nil))
+	assert.Equal(t, uint16(1), h.Link)
+	assert.LessOrEqual(t, r.Now()-h.At, quantity.Millisecond)
+	r.StopAt(nil)
+	_, ok := r.Halted()
+	assert.False(t, ok)
+}
