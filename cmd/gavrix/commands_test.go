@@ -168,9 +168,6 @@ func TestNewBenchAndConversions(t *testing.T) {
 	out, status = run(t, "decode", vcdFile)
 	require.Equal(t, fine, status, out)
 	assert.Contains(t, out, "rx")
-	out, status = run(t, "open", vcdFile)
-	assert.Equal(t, cannot, status)
-	assert.Contains(t, out, "say with --link or --bench which lines are which bus; its lines are capture.rx")
 	out, status = run(t, "open", vcdFile, "--link", "g uart device=ry rate=9600")
 	assert.Equal(t, cannot, status)
 	assert.Contains(t, out, "no line")
@@ -276,4 +273,93 @@ func TestPulsePatterns(t *testing.T) {
 	out, status = run(t, append(args, "--one-pattern", "101")...)
 	assert.Equal(t, cannot, status)
 	assert.Contains(t, out, "end with 0")
+}
+
+// TestGuess: the demo's capture, whose lines have no names, is recognised and
+// decoded without a word about it.
+func TestGuess(t *testing.T) {
+	out, status := run(t, "decode", "demo", "--guess")
+	require.Equal(t, fine, status, out)
+	for _, want := range []string{"--link 'spi spi clock=in1 out=in6 in=in3 select=in8 mode=1'", "clock=in9 data=in0", "rate=250kbit/s", "frame=7E1", "in5 is not recognised: idle low",
+		"start 3A ack 07 ack 01 ack stop", "L=4.8", "2A0  8 bytes"} {
+		assert.Contains(t, out, want)
+	}
+	out, status = run(t, "decode", "demo", "--guess", "--json", "--link", "gauge uart device=in4 rate=28.8k frame=7E1")
+	require.Equal(t, fine, status)
+	first, proposals := 0, 0
+	for line := range strings.Lines(out) {
+		var p struct {
+			Proposal string
+			First    bool
+		}
+		require.NoError(t, json.Unmarshal([]byte(line), &p), line)
+		if p.Proposal != "" {
+			proposals++
+			assert.NotContains(t, p.Proposal, "in4")
+		}
+		if p.First {
+			first++
+		}
+	}
+	assert.Equal(t, 4, first, "the line that has a link is left alone")
+	assert.Greater(t, proposals, first)
+}
+
+// TestPlans: what should be on a link is compared bit by bit, and drawn alone.
+func TestPlans(t *testing.T) {
+	link := "tilt i2c clock=in9 data=in0"
+	out, status := run(t, "decode", "demo", "--link", link, "--plan", "tilt: start 3A ack 07 ack 01 ack stop", "--plan", "tilt: start 3A ack 08 ack restart 3B ack .. ack .. ack .. nack stop")
+	require.Equal(t, fine, status, out)
+	assert.Equal(t, "tilt: 9 as planned, 0 not\ntilt: 9 as planned, 0 not\n", out)
+	out, status = run(t, "decode", "demo", "--link", link, "--plan", "tilt: start 3A ack 07 ack 03 ack stop")
+	require.Equal(t, found, status)
+	assert.Contains(t, out, "data: bit 25, b1 of 03, is 0 instead of 1")
+	assert.Contains(t, out, "0 as planned, 9 not")
+	out, status = run(t, "decode", "demo", "--link", link, "--plan", "tilt: start 3A ack 07 ack 03 ack stop", "--json")
+	require.Equal(t, found, status)
+	var d struct {
+		Bit  int
+		Line string
+	}
+	require.NoError(t, json.Unmarshal([]byte(strings.SplitN(out, "\n", 2)[0]), &d))
+	assert.Equal(t, 25, d.Bit)
+	assert.Equal(t, "data", d.Line)
+	for args, want := range map[string]string{
+		"pump: 2A0":  "no link",
+		"tilt start": "a colon",
+		"tilt: ack":  "before any byte",
+	} {
+		out, status = run(t, "decode", "demo", "--link", link, "--plan", args)
+		assert.Equal(t, cannot, status)
+		assert.Contains(t, out, want)
+	}
+	for _, ext := range []string{".svg", ".pdf"} {
+		path := filepath.Join(t.TempDir(), "p"+ext)
+		out, status = run(t, "draw", "plan", "can", "2A0 10 00", "--settings", "rate=250k", "--out", path)
+		require.Equal(t, fine, status, out)
+		info, err := os.Stat(path)
+		require.NoError(t, err)
+		assert.Greater(t, info.Size(), int64(1000))
+	}
+	out, status = run(t, "draw", "plan", "uart", `mcu "S"`, "--settings", "rate=28.8k frame=7E1", "--columns", "160")
+	require.Equal(t, fine, status)
+	assert.Contains(t, out, "parity")
+	assert.Contains(t, out, "53")
+	out, status = run(t, "draw", "plan", "uart", "mcu S", "--settings", "rate=28.8k")
+	assert.Equal(t, cannot, status)
+	assert.Contains(t, out, "texts stand in quotes")
+}
+
+func TestReading(t *testing.T) {
+	out, status := run(t, "calc", "reading", "CC BD B4 2E B8 B2 A0 ED 8D 0A C5 50 D2 4B 53")
+	require.Equal(t, fine, status, out)
+	assert.True(t, strings.HasPrefix(out, "1. 7E1"), out)
+	for args, want := range map[string]string{"1 2": "too few", "123 1 1 1": "8 bits", "31? 32 33 34": "marks no parity"} {
+		out, status = run(t, "calc", "reading", args)
+		assert.Equal(t, cannot, status)
+		assert.Contains(t, out, want)
+	}
+	out, status = run(t, "calc", "reading", "--frame", "7E1", "--json", "31? 32? 33 34 35 36? 37 38?")
+	require.Equal(t, fine, status)
+	assert.Contains(t, out, `"frames"`)
 }
