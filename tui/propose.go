@@ -39,10 +39,10 @@ const mostOthers = 6
 // proposeCommands are those for lines that nobody has described.
 func (a *App) proposeCommands() []ui.Command {
 	return []ui.Command{
-		{Name: "propose", Keys: []string{"P"}, Help: "say what the lines without a link may be; again: the next", Short: "propose", Run: a.propose},
+		{Name: "propose", Keys: []string{"P"}, Help: "what may these lines be? again: the next", Short: "propose", Run: a.propose},
 		{Name: "accept", Keys: []string{"y"}, Help: "accept the proposal that is marked", Run: func(string) tea.Cmd { return a.accept(false) }},
 		{Name: "accept-all", Keys: []string{"Y"}, Help: "accept all first proposals", Run: func(string) tea.Cmd { return a.accept(true) }},
-		{Name: "forget", Keys: []string{"X"}, Help: "forget the link: its lines are undescribed again", Run: a.forget},
+		{Name: "forget", Keys: []string{"X"}, Help: "make the link's lines unknown again", Run: a.forget},
 	}
 }
 

@@ -111,7 +111,7 @@ func (v *View) lineCommands(h ui.Host) []ui.Command {
 				v.of(h).order = slices.DeleteFunc(slices.Clone(v.order(h, k)), func(l int) bool { return l == i })
 			}
 		})},
-		{Name: "show-all", Help: "show all lines of the link in their own order", Run: on(func(*bus.Kind, string) { v.of(h).order = nil })},
+		{Name: "show-all", Help: "show all lines in their own order", Run: on(func(*bus.Kind, string) { v.of(h).order = nil })},
 		{Name: "first-line", Args: "LINE", Help: "move a line of the link to the top", Run: on(func(k *bus.Kind, arg string) {
 			if i := v.find(h, k, arg); i >= 0 {
 				rest := slices.DeleteFunc(slices.Clone(v.order(h, k)), func(l int) bool { return l == i })
@@ -126,17 +126,17 @@ func (v *View) lineCommands(h ui.Host) []ui.Command {
 				v.of(h).names[i] = strings.TrimSpace(name)
 			}
 		})},
-		{Name: "derive", Args: "NAME = EXPRESSION", Help: "show a line made from others: busy = not select", Run: on(func(k *bus.Kind, arg string) { v.derive(h, k, arg) })},
-		{Name: "plan", Args: "[TRANSACTION]", Help: "say what should be on the link; alone: no more", Run: on(func(k *bus.Kind, arg string) { v.planned(h, k, arg) })},
-		{Name: "plan-alone", Keys: []string{"o"}, Help: "draw the plan alone, before anything is sent, or not", Run: on(func(*bus.Kind, string) {
+		{Name: "derive", Args: "NAME = EXPR", Help: "show a line made from others", Run: on(func(k *bus.Kind, arg string) { v.derive(h, k, arg) })},
+		{Name: "plan", Args: "[TRANSACTION]", Help: "say what should be there; alone: nothing", Run: on(func(k *bus.Kind, arg string) { v.planned(h, k, arg) })},
+		{Name: "plan-alone", Keys: []string{"o"}, Help: "draw the plan alone, or the capture", Run: on(func(*bus.Kind, string) {
 			if v.of(h).plan == nil {
 				h.Say("nothing is planned for this link: :plan TRANSACTION")
 				return
 			}
 			v.alone = !v.alone
 		})},
-		{Name: "next-difference", Keys: []string{"d"}, Help: "go to the next place that is not as planned or sent", Short: "difference", Run: on(func(*bus.Kind, string) { v.difference(h, false) })},
-		{Name: "previous-difference", Keys: []string{"D"}, Help: "go to the difference before", Run: on(func(*bus.Kind, string) { v.difference(h, true) })},
+		{Name: "next-difference", Keys: []string{"d"}, Help: "next place not as planned or sent", Short: "difference", Run: on(func(*bus.Kind, string) { v.difference(h, false) })},
+		{Name: "previous-difference", Keys: []string{"D"}, Help: "the difference before", Run: on(func(*bus.Kind, string) { v.difference(h, true) })},
 	}
 }
 

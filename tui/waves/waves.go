@@ -504,7 +504,7 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 	}
 	tap := func(r *record.Record) bool { return r.Seen == record.Tap }
 	bad := func(r *record.Record) bool { return r.AllFlags() != 0 }
-	return append(v.lineCommands(h), []ui.Command{
+	return append([]ui.Command{
 		{Name: "zoom-in", Keys: []string{"+", "="}, Help: "zoom in about the cursor", Short: "zoom", Run: do(func() { v.zoom(h, 0.5) })},
 		{Name: "zoom-out", Keys: []string{"-"}, Help: "zoom out", Run: do(func() { v.zoom(h, 2) })},
 		{Name: "zoom-all", Keys: []string{"0"}, Help: "show all that is kept", Short: "all", Run: do(func() {
@@ -538,5 +538,5 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 		})},
 		{Name: "follow-waves", Keys: []string{"end"}, Help: "follow the present; the cursors go", Short: "follow", Run: do(func() { v.follow, v.placed, v.marked = true, false, false })},
 		{Name: "first", Keys: []string{"home"}, Help: "go to the beginning", Run: do(func() { v.hold(h); v.from = 0 })},
-	}...)
+	}, v.lineCommands(h)...)
 }
