@@ -97,7 +97,7 @@ func solveBaud(d clock.Divider, f quantity.Freq, rate quantity.Rate, asJSON, exp
 		return err
 	}
 	workable := math.Abs(settings[0].Error) <= clock.Workable
-	near := d.Nearby(f, rate, 5)
+	near := clock.Nearby(d, f, rate, 5)
 	var ds []finding.Derivation
 	if explain {
 		ds = append(ds, settings[0].Derivation())
@@ -155,7 +155,7 @@ func explainRegister(d clock.Divider, register int, f quantity.Freq, claimed qua
 	var ds []finding.Derivation
 	worst := 0.0
 	for _, os := range d.Oversampling {
-		m, err := d.Explain(register, os, f, claimed)
+		m, err := clock.Explain(d, f, claimed, os, register)
 		if err != nil {
 			return err
 		}

@@ -42,11 +42,11 @@ type MCU struct {
 
 // Unit is a bus unit of the MCU.
 type Unit struct {
-	Name    string
-	Kind    string
-	Clock   clock.Path
-	Divider clock.Divider
-	Source  string
+	Name   string
+	Kind   string
+	Clock  clock.Path
+	Rate   clock.Generator
+	Source string
 }
 
 // Link is one bus in use, with the settings of both ends.
@@ -224,23 +224,71 @@ func (x *binder) mcu(n *doc.Node) MCU {
 	for _, u := range n.Get("units").All() {
 		unit := &Unit{Name: u.Key, Kind: u.Text("kind"), Source: u.Text("source")}
 		unit.Clock = x.path(clocks, u.Get("clock"))
-		d := u.Get("divider")
-		unit.Divider = clock.Divider{
-			Least: number(d.Text("least"), 1), Most: number(d.Text("most"), 1), PlusOne: d.Text("plus-one") == "yes",
-			Register: d.Text("register"), Field: d.Text("field"),
-		}
-		for _, o := range u.Get("oversampling").All() {
-			unit.Divider.Oversampling = append(unit.Divider.Oversampling, number(o.Scalar, 16))
-		}
-		if len(unit.Divider.Oversampling) == 0 {
-			unit.Divider.Oversampling = []int{16}
-		}
-		if err := unit.Divider.Check(); err != nil {
-			x.fault("bad-divider", d.Place(), "mend least and most", "unit %s: %v", u.Key, err)
-		}
+		unit.Rate = x.generator(u)
 		m.Units[u.Key] = unit
 	}
 	return m
+}
+
+// generator reads a unit's rate generator; exactly one kind must be given.
+func (x *binder) generator(u *doc.Node) clock.Generator {
+	var samples []int
+	for _, o := range u.Get("oversampling").All() {
+		samples = append(samples, number(o.Scalar, 16))
+	}
+	if len(samples) == 0 {
+		samples = []int{16}
+	}
+	var g clock.Generator
+	var at *doc.Node
+	given := 0
+	for _, kind := range generatorKinds {
+		d := u.Get(kind)
+		if d == nil {
+			continue
+		}
+		given++
+		at = d
+		least, most := number(d.Text("least"), 1), number(d.Text("most"), 1)
+		switch kind {
+		case "divider":
+			g = clock.Divider{Oversampling: samples, Least: least, Most: most, PlusOne: d.Text("plus-one") == "yes", Register: d.Text("register"), Field: d.Text("field")}
+		case "fractional":
+			g = clock.Fractional{
+				Oversampling: samples, Least: least, Most: most, Bits: number(d.Text("bits"), 4), Packed: d.Text("fraction-register") == "" && d.Text("fraction-field") == "",
+				Register: d.Text("register"), Field: d.Text("field"), FractionRegister: d.Text("fraction-register"), FractionField: d.Text("fraction-field"),
+			}
+		case "reload":
+			g = clock.Reload{
+				Width: number(d.Text("width"), 8), Before: number(d.Text("before"), 1), Factor: numbers(d.Get("factor")), Register: d.Text("register"), Field: d.Text("field"),
+				DoubleRegister: d.Text("double-register"), DoubleField: d.Text("double-field"),
+			}
+		case "chain":
+			g = clock.Chain{
+				Factors: numbers(d.Get("factors")), Least: least, Most: most, Register: d.Text("register"), Field: d.Text("field"),
+				FactorRegister: d.Text("factor-register"), FactorField: d.Text("factor-field"),
+			}
+		}
+	}
+	if given != 1 {
+		x.fault("rate-generator", u.KeyPlace(), "give one of "+strings.Join(generatorKinds, ", "), "unit %s has %d rate generators", u.Key, given)
+		return clock.Divider{Oversampling: samples, Least: 1, Most: 1}
+	}
+	if err := g.Check(); err != nil {
+		x.fault("bad-divider", at.Place(), "mend least and most, or the factors", "unit %s: %v", u.Key, err)
+	}
+	return g
+}
+
+// generatorKinds are the kinds of rate generators of a unit.
+var generatorKinds = []string{"divider", "fractional", "reload", "chain"}
+
+func numbers(n *doc.Node) []int {
+	var out []int
+	for _, e := range n.All() {
+		out = append(out, number(e.Scalar, 0))
+	}
+	return out
 }
 
 func number(s string, def int) int {
@@ -270,6 +318,13 @@ func (x *binder) path(clocks, ref *doc.Node) clock.Path {
 			return nil
 		}
 		h := clock.Hop{Name: name, Unproven: c.Text("unproven") == "yes"}
+		h.Most, _ = quantity.ParseClock(c.Text("most"))
+		if t := c.Text("measured"); t != "" {
+			h.Measured, _ = quantity.ParseClock(t)
+			if pm, err := quantity.ParseFreq(c.Text("plus-minus")); err == nil && h.Measured > 0 {
+				h.PlusMinus = float64(pm) / float64(h.Measured)
+			}
+		}
 		src, from := c.Get("source"), c.Get("from")
 		if (src == nil) == (from == nil) {
 			x.fault("clock-origin", c.KeyPlace(), "write `source:` for a crystal, `from:` for a clock made from another", "clock %s needs either source or from", name)
@@ -287,6 +342,11 @@ func (x *binder) path(clocks, ref *doc.Node) clock.Path {
 				path = append(path, back[i])
 			}
 			path.Solve()
+			for _, h := range path {
+				if h.Most > 0 && h.Freq > h.Most {
+					x.fault("clock-too-fast", clocks.Get(h.Name).KeyPlace(), "change a factor before it", "clock %s runs at %s; at most %s is allowed", h.Name, h.Freq, h.Most)
+				}
+			}
 			return path
 		}
 		h.Op, h.Factor = clock.Divide, 1
@@ -354,32 +414,34 @@ func (x *binder) link(dir fs.FS, b *Bench, n *doc.Node) *Link {
 
 // rate sets the divider of the MCU's end.
 func (x *binder) rate(l *Link, m *doc.Node) {
-	d := l.Unit.Divider
+	g := l.Unit.Rate
 	if o := m.Get("oversampling"); o != nil {
 		os := number(o.Scalar, 16)
-		known := false
-		for _, k := range d.Oversampling {
-			known = known || k == os
-		}
-		if !known {
-			x.fault("oversampling-not-there", o.Place(), fmt.Sprintf("the unit can do %v", d.Oversampling), "unit %s can't take %d samples a bit", l.Unit.Name, os)
+		if !slices.Contains(g.Samples(), os) {
+			x.fault("oversampling-not-there", o.Place(), fmt.Sprintf("the unit can do %v", g.Samples()), "unit %s can't take %d samples a bit", l.Unit.Name, os)
 			return
 		}
-		d.Oversampling = []int{os}
+		g = g.Only(os)
 	}
-	opts, err := d.Solve(l.Unit.Clock.Freq(), l.Wanted)
+	freq := l.Unit.Clock.Freq()
+	opts, err := g.Solve(freq, l.Wanted)
 	if err != nil {
 		return // the unit's own fault is reported already
 	}
-	l.Options, l.Setting = opts, opts[0]
+	l.Options = clock.Known(opts, l.Unit.Clock.PlusMinus())
+	l.Setting = l.Options[0]
 	if c := m.Get("divisor"); c != nil {
 		l.Chosen = true
-		n := number(c.Scalar, 1)
-		if n < d.Least || n > d.Most {
-			x.fault("divisor-out-of-range", c.Place(), fmt.Sprintf("write %d to %d", d.Least, d.Most), "divisor %d is outside the range of unit %s", n, l.Unit.Name)
+		n, err := clock.ParseDivisor(c.Scalar)
+		if err == nil {
+			l.Setting, err = g.With(freq, l.Wanted, opts[0].Oversampling, n)
+		}
+		if err != nil {
+			l.Setting = l.Options[0]
+			x.fault("divisor-out-of-range", c.Place(), "write one that unit "+l.Unit.Name+" has", "%v", err)
 			return
 		}
-		l.Setting = d.With(l.Unit.Clock.Freq(), l.Wanted, opts[0].Oversampling, n)
+		l.Setting = clock.Known([]clock.Setting{l.Setting}, l.Unit.Clock.PlusMinus())[0]
 	}
 	l.MCU.Rate, l.MCU.Oversampling = l.Setting.Rate, l.Setting.Oversampling
 }

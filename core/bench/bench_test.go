@@ -1,6 +1,7 @@
 package bench
 
 import (
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -70,13 +71,20 @@ func TestBadBenches(t *testing.T) {
 		{swap("clock: bus", "clock: buss"), "b.yaml:9:29", `no clock "buss"`, "did you mean bus?"},
 		{swap("kind: uart, clock", "kind: urat, clock"), "b.yaml:9:16", `"urat"`, "did you mean uart?"},
 		{swap("most: 4096, plus", "most: 4096, least: 5000, plus"), "b.yaml:9:43", "is empty", "least and most"},
+		{swap("divider: {most: 4096, plus-one: yes}", "source: p. 3"), "b.yaml:9:5", "has 0 rate generators", "one of divider, fractional, reload, chain"},
+		{swap("plus-one: yes}", "plus-one: yes}, chain: {factors: [16], most: 9}"), "b.yaml:9:5", "has 2 rate generators", "one of"},
+		{swap("divider: {most: 4096, plus-one: yes}", "chain: {factors: [0], most: 9}"), "b.yaml:9:", "0 is outside 1 to 256", ""},
+		{swap("divider: {most: 4096, plus-one: yes}", "fractional: {most: 9, least: 12, bits: 4}"), "b.yaml:9:", "is empty", "least and most"},
+		{swap("times: 8", "times: 8, most: 60 MHz"), "b.yaml:6:5", "runs at 80 MHz; at most 60 MHz", "factor before"},
+		{swap("frame: 7E1}\n    device", "frame: 7E1, divisor: 21 + 22}\n    device"), "b.yaml:15:48", "no divisor", "21 + 22/32"},
+		{swap("frame: 7E1}\n    device", "frame: 7E1, divisor: 21 + 22/32}\n    device"), "b.yaml:15:48", "no whole number", ""},
 		{swap("most: 4096, plus-one: yes", "plus-one: yes"), "b.yaml:9:34", `no "most"`, "add"},
 		{swap("plus-one: yes", "plus-one: maybe"), "b.yaml:9:66", "maybe", "one of yes, no"},
 		{swap("unit: s1", "unit: s7"), "b.yaml:14:11", `no unit "s7"`, "did you mean s1?"},
 		{swap("rate: 28.8 kBd, frame: 7E1}\n    device", "rate: 28800 kBd, frame: 7E1}\n    device"), "b.yaml:15:17", "did you mean 28800 Bd?", ""},
 		{swap("frame: 7E1}\n    device", "frame: 7X1}\n    device"), "b.yaml:15:34", "parity is N", "a frame"},
 		{swap("frame: 7E1}\n    device", "frame: 7E1, oversampling: 8}\n    device"), "b.yaml:15:53", "can't take 8 samples", "[16]"},
-		{swap("frame: 7E1}\n    device", "frame: 7E1, divisor: 5000}\n    device"), "b.yaml:15:48", "outside the range", "1 to 4096"},
+		{swap("frame: 7E1}\n    device", "frame: 7E1, divisor: 5000}\n    device"), "b.yaml:15:48", "outside 1 to 4096", "one that unit s1 has"},
 		{swap("file: g.yaml", "file: none.yaml"), "b.yaml:16:20", "can't be read", "name"},
 		{swap("file: g.yaml", "file: ../g.yaml"), "b.yaml:16:20", "leaves the bench's folder", ""},
 		{swap("file: g.yaml", "file: bad.yaml"), "bad.yaml:2:1", `unknown key "knd"`, `"kind"`},
@@ -229,4 +237,32 @@ func TestSaveKeepsWhatOthersWrote(t *testing.T) {
 	assert.Equal(t, string(b.Text()), string(mine))
 	_, err = b.Save(filepath.Join(dir, "no", "where.yaml"))
 	assert.ErrorContains(t, err, "not written")
+}
+
+// TestRateGenerators: each kind gives the link its rate and the values to write.
+func TestRateGenerators(t *testing.T) {
+	for _, c := range []struct{ unit, rate, divisor, values string }{
+		{"fractional: {most: 4095, bits: 5, register: RATE, field: N, fraction-register: RATE, fraction-field: F}", "28 797.7 Bd", "86 + 26/32", "RATE.N=86 RATE.F=26 "},
+		{"fractional: {most: 4095, bits: 4, register: RATE}", "28 797.7 Bd", "86 + 13/16", "RATE.=1389 "},
+		{"reload: {width: 8, before: 12, factor: [32, 16], register: TH, double-register: PC, double-field: D}", "29 761.9 Bd", "7", "TH.=249 PC.D=1 "},
+		{"chain: {factors: [1, 16, 32], most: 255, register: CNT, factor-register: MODE, factor-field: FAC}", "28 735.6 Bd", "87", "CNT.=87 MODE.FAC=1 "},
+	} {
+		b, faults := Load(files(strings.Replace(good, "divider: {most: 4096, plus-one: yes}", c.unit, 1)), "b.yaml")
+		require.Empty(t, faults, c.unit)
+		l := b.Links[0]
+		assert.Equal(t, c.rate, l.MCU.Rate.Grouped()+" Bd", c.unit)
+		assert.Equal(t, c.divisor, l.Setting.Divisor())
+		values := ""
+		for _, v := range l.Setting.Values {
+			values += fmt.Sprintf("%s.%s=%d ", v.Register, v.Field, v.Value)
+		}
+		assert.Equal(t, c.values, values)
+		assert.NotEmpty(t, l.Setting.Derivation().Lines())
+	}
+	// A clock that was measured carries its uncertainty to the rate.
+	b, faults := Load(files(strings.Replace(good, "times: 8", "times: 8, measured: 79 MHz, plus-minus: 0.2 MHz", 1)), "b.yaml")
+	require.Empty(t, faults)
+	assert.InDelta(t, 0.2/79, b.Links[0].Setting.PlusMinus, 1e-4)
+	assert.Equal(t, "39.5 MHz", b.Links[0].Unit.Clock.Freq().String())
+	assert.Equal(t, 1, b.Links[0].Unit.Clock.Parts())
 }

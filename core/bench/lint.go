@@ -176,7 +176,7 @@ func (l *Link) lintClock() []finding.Finding {
 			Why:  fmt.Sprintf("more than %.1f %% leaves the other end too little", 100*clock.Workable),
 		}
 		var near []string
-		for _, n := range u.Divider.Nearby(u.Clock.Freq(), l.Wanted, 3) {
+		for _, n := range clock.Nearby(u.Rate, u.Clock.Freq(), l.Wanted, 3) {
 			near = append(near, fmt.Sprintf("%s (%s)", n.Wanted, clock.Percent(n.Error)))
 		}
 		f.Change = "choose another rate or clock"

@@ -7,6 +7,7 @@ import (
 	"gavrix/core/bus/all"
 	"gavrix/core/bus/uart"
 	"gavrix/core/check"
+	"gavrix/core/clock"
 	"gavrix/core/doc"
 )
 
@@ -33,19 +34,49 @@ var mcuSchema = doc.Map(
 		doc.Key{Name: "from", Doc: "the clock that this one is made from", Type: doc.NameType},
 		doc.Key{Name: "times", Doc: "factor of a multiplier", Type: doc.Int(1, 1024)},
 		doc.Key{Name: "divide", Doc: "factor of a divider", Type: doc.Int(1, 65536)},
+		doc.Key{Name: "measured", Doc: "what this clock was measured at; all behind it follows", Type: doc.ClockType},
+		doc.Key{Name: "plus-minus", Doc: "uncertainty of the measurement, as 0.01 MHz", Type: doc.FreqType},
+		doc.Key{Name: "most", Doc: "the most that it may run at", Type: doc.ClockType},
 		doc.Key{Name: "unproven", Doc: "assumed only, not checked yet", Type: doc.Enum("yes", "no"), Default: "no"},
 	)), Required: true},
 	doc.Key{Name: "units", Doc: "bus units by name", Type: doc.MapOf(doc.Map(
 		doc.Key{Name: "kind", Doc: "kind of bus", Type: doc.Enum("uart"), Required: true},
 		doc.Key{Name: "clock", Doc: "the clock that feeds it", Type: doc.NameType, Required: true},
 		doc.Key{Name: "oversampling", Doc: "receiver samples a bit that can be chosen", Type: doc.ListOf(doc.Enum("16", "8", "4"), 1), Default: "[16]"},
-		doc.Key{Name: "divider", Doc: "the rate generator", Type: doc.Map(
+		doc.Key{Name: "divider", Doc: "a rate generator that divides by whole numbers", Type: doc.Map(
 			doc.Key{Name: "least", Doc: "smallest divider", Type: doc.Int(1, 1<<24), Default: "1"},
 			doc.Key{Name: "most", Doc: "largest divider", Type: doc.Int(1, 1<<24), Required: true},
 			doc.Key{Name: "plus-one", Doc: "the register holds the divider less one", Type: doc.Enum("yes", "no"), Default: "no"},
 			doc.Key{Name: "register", Doc: "register that takes the value", Type: doc.NameType},
 			doc.Key{Name: "field", Doc: "bit field that takes the value", Type: doc.NameType},
-		), Required: true},
+		)},
+		doc.Key{Name: "fractional", Doc: "a rate generator that divides by a whole number and a fraction of 2^bits", Type: doc.Map(
+			doc.Key{Name: "least", Doc: "smallest whole part", Type: doc.Int(1, 1<<20), Default: "1"},
+			doc.Key{Name: "most", Doc: "largest whole part", Type: doc.Int(1, 1<<20), Required: true},
+			doc.Key{Name: "bits", Doc: "bits of the fraction", Type: doc.Int(1, 16), Required: true},
+			doc.Key{Name: "register", Doc: "register of the whole part; of both where there is no other", Type: doc.NameType},
+			doc.Key{Name: "field", Doc: "bit field of the whole part", Type: doc.NameType},
+			doc.Key{Name: "fraction-register", Doc: "register of the fraction, where it is another", Type: doc.NameType},
+			doc.Key{Name: "fraction-field", Doc: "bit field of the fraction, where it is another", Type: doc.NameType},
+		)},
+		doc.Key{Name: "reload", Doc: "a timer that counts up from a reload value; its overflows clock the bits", Type: doc.Map(
+			doc.Key{Name: "width", Doc: "bits of the timer", Type: doc.Int(4, 32), Required: true},
+			doc.Key{Name: "before", Doc: "fixed division in front of the timer", Type: doc.Int(1, 65536), Default: "1"},
+			doc.Key{Name: "factor", Doc: "overflows a bit, or two to choose from: without and with doubling", Type: doc.ListOf(doc.Int(4, 256), 1), Required: true},
+			doc.Key{Name: "register", Doc: "register of the reload value", Type: doc.NameType},
+			doc.Key{Name: "field", Doc: "its bit field", Type: doc.NameType},
+			doc.Key{Name: "double-register", Doc: "register of the doubling", Type: doc.NameType},
+			doc.Key{Name: "double-field", Doc: "its bit field", Type: doc.NameType},
+		)},
+		doc.Key{Name: "chain", Doc: "a counter that clocks a receiver which divides once more", Type: doc.Map(
+			doc.Key{Name: "factors", Doc: "what the receiver can divide by", Type: doc.ListOf(doc.Int(1, 256), 1), Required: true},
+			doc.Key{Name: "least", Doc: "smallest count", Type: doc.Int(1, 1<<24), Default: "1"},
+			doc.Key{Name: "most", Doc: "largest count", Type: doc.Int(1, 1<<24), Required: true},
+			doc.Key{Name: "register", Doc: "register of the count", Type: doc.NameType},
+			doc.Key{Name: "field", Doc: "its bit field", Type: doc.NameType},
+			doc.Key{Name: "factor-register", Doc: "register of the factor's number", Type: doc.NameType},
+			doc.Key{Name: "factor-field", Doc: "its bit field", Type: doc.NameType},
+		)},
 		doc.Key{Name: "source", Doc: "document and page", Type: doc.AnyText},
 	)), Required: true},
 )
@@ -54,7 +85,10 @@ var linkSchema = doc.Map(
 	doc.Key{Name: "kind", Doc: "kind of bus", Type: doc.Enum("uart"), Required: true},
 	doc.Key{Name: "unit", Doc: "the MCU's bus unit", Type: doc.NameType, Required: true},
 	doc.Key{Name: "mcu", Doc: "the MCU's end", Type: uart.Schema.With(
-		doc.Key{Name: "divisor", Doc: "divider chosen by hand; absent: the best is taken", Type: doc.Int(1, 1<<24)},
+		doc.Key{Name: "divisor", Doc: "divider chosen by hand, as 87 or 21 + 22/32; absent: the best is taken", Type: doc.Scalar("a divisor, as 87 or 21 + 22/32", func(s string) error {
+			_, err := clock.ParseDivisor(s)
+			return err
+		})},
 		doc.Key{Name: "service", Doc: "time until the handler has emptied the receive register", Type: doc.TimeType, Default: "5 µs"},
 		doc.Key{Name: "ask", Doc: "what the firmware sends by itself", Type: doc.Map(
 			doc.Key{Name: "every", Doc: "time from one to the next", Type: doc.TimeType, Required: true},

@@ -58,7 +58,7 @@ func TestRateToDivisor(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "+8.51 %", Percent(s[0].Error))
 	assert.Greater(t, s[0].Error, Workable)
-	for _, near := range one.Nearby(2*quantity.Megahertz, 115200*quantity.Baud, 3) {
+	for _, near := range Nearby(one, 2*quantity.Megahertz, 115200*quantity.Baud, 3) {
 		assert.LessOrEqual(t, math.Abs(near.Error), Workable)
 	}
 	_, err = Divider{Oversampling: []int{1}, Least: 1, Most: 9}.Solve(quantity.Megahertz, quantity.Kilobaud)
@@ -70,7 +70,7 @@ func TestRateToDivisor(t *testing.T) {
 
 func TestDivisorToRate(t *testing.T) {
 	d := Divider{Oversampling: []int{16}, Least: 1, Most: 255}
-	m, err := d.Explain(5, 16, quantity.FromHz(1.5e6), 14400*quantity.Baud)
+	m, err := Explain(d, quantity.FromHz(1.5e6), 14400*quantity.Baud, 16, 5)
 	require.NoError(t, err)
 	assert.Equal(t, "1.152 MHz", m.MeantFor.String())
 	assert.Equal(t, 18750*quantity.Baud, m.Setting.Rate)
@@ -80,12 +80,12 @@ func TestDivisorToRate(t *testing.T) {
 		assert.Equal(t, x.Clock.Hz(), x.Rate.Bd()*16*5)
 	}
 	d.PlusOne = true
-	m, err = d.Explain(86, 16, 40*quantity.Megahertz, 0)
+	m, err = Explain(d, 40*quantity.Megahertz, 0, 16, 86)
 	require.NoError(t, err)
 	assert.Equal(t, 87, m.Setting.N)
 	assert.Zero(t, m.MeantFor)
 	d.PlusOne = false
-	_, err = d.Explain(0, 16, quantity.Megahertz, 0)
+	_, err = Explain(d, quantity.Megahertz, 0, 16, 0)
 	assert.Error(t, err)
 }
 

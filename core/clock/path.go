@@ -29,6 +29,14 @@ type Hop struct {
 	Factor int // of Times and Divide, at least 1
 
 	Freq quantity.Freq // behind the hop
+	// Expected is Freq as the hops before it would have it; it differs behind a
+	// hop that was measured.
+	Expected quantity.Freq
+	// Measured is what was measured behind the hop; 0: nothing was. PlusMinus is
+	// its uncertainty as a share, which all hops behind carry on.
+	Measured  quantity.Freq
+	PlusMinus float64
+	Most      quantity.Freq // limit; 0: none is stated
 	// Unproven says that this hop, or one before it, is assumed only.
 	Unproven bool
 }
@@ -47,21 +55,58 @@ func (h Hop) Sum() string {
 // Path is a source followed by the hops behind it.
 type Path []Hop
 
-// Solve fills in the frequencies behind the source's own. Each hop carries
-// the mark of those before it.
+// Solve fills in the frequencies behind the source's own: as the factors have
+// them, and as they are, which follows from the last measurement. Each hop
+// carries the mark of those before it; a measured one is proven.
 func (p Path) Solve() {
-	for i := 1; i < len(p); i++ {
-		in := p[i-1]
-		switch p[i].Op {
-		case Times:
-			p[i].Freq = in.Freq * quantity.Freq(p[i].Factor)
-		case Divide:
-			p[i].Freq = quantity.Freq(math.Round(float64(in.Freq) / float64(p[i].Factor)))
-		default:
-			p[i].Freq = in.Freq
+	for i := range p {
+		h := &p[i]
+		if i == 0 {
+			h.Expected = h.Freq
+		} else {
+			in := p[i-1]
+			h.Expected, h.Freq = h.behind(in.Expected), h.behind(in.Freq)
+			h.Unproven = h.Unproven || in.Unproven
+			if h.Measured == 0 {
+				h.PlusMinus = in.PlusMinus
+			}
 		}
-		p[i].Unproven = p[i].Unproven || in.Unproven
+		if h.Measured > 0 {
+			h.Freq, h.Unproven = h.Measured, false
+		}
 	}
+}
+
+// behind gives what the hop makes of a frequency.
+func (h *Hop) behind(in quantity.Freq) quantity.Freq {
+	switch h.Op {
+	case Times:
+		return in * quantity.Freq(h.Factor)
+	case Divide:
+		return quantity.Freq(math.Round(float64(in) / float64(h.Factor)))
+	}
+	return in
+}
+
+// Parts says behind which hop the measured frequency first parts from the
+// expected one by more than its uncertainty, at least 0.5 %; -1 where none does.
+func (p Path) Parts() int {
+	for i := range p {
+		if p[i].Measured > 0 && p[i].Expected > 0 {
+			if off := math.Abs(float64(p[i].Measured)/float64(p[i].Expected) - 1); off > max(p[i].PlusMinus, 0.005) {
+				return i
+			}
+		}
+	}
+	return -1
+}
+
+// PlusMinus is the uncertainty at the end of the path, a share.
+func (p Path) PlusMinus() float64 {
+	if len(p) == 0 {
+		return 0
+	}
+	return p[len(p)-1].PlusMinus
 }
 
 // Freq is the frequency at the end of the path; 0 for an empty one.
@@ -86,7 +131,10 @@ func (p Path) Derivation() finding.Derivation {
 			worked = append(worked, h.Sum())
 		}
 		in := finding.Input{Symbol: h.Name, Name: "behind this hop", Value: h.Freq.String()}
-		if h.Unproven {
+		switch {
+		case h.Measured > 0:
+			in.Source = fmt.Sprintf("measured, ± %.2f %%; expected %s", 100*h.PlusMinus, h.Expected)
+		case h.Unproven:
 			in.Source = "unproven"
 		}
 		d.Inputs = append(d.Inputs, in)

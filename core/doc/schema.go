@@ -103,6 +103,7 @@ var (
 		}
 		return err
 	})
+	FreqType  = Scalar("a frequency", func(s string) error { _, err := quantity.ParseFreq(s); return err })
 	ClockType = Scalar("a clock frequency", func(s string) error { _, err := quantity.ParseClock(s); return err })
 	PPMType   = Scalar("a deviation in ppm or %", func(s string) error { _, err := quantity.ParsePPM(s); return err })
 )

@@ -110,13 +110,19 @@ func (v *View) rate(a cells.Area, y int, l *bench.Link) int {
 	}
 	for _, hop := range l.Unit.Clock {
 		more := ""
-		if hop.Unproven {
+		switch {
+		case hop.Measured > 0:
+			more = fmt.Sprintf("measured ± %.2f %%, expected %s", 100*hop.PlusMinus, mega(hop.Expected))
+		case hop.Unproven:
 			more = "? unproven"
 		}
 		row(hop.Sum(), hop.Name, mega(hop.Freq), cells.Plain, more)
 	}
 	s := l.Setting
-	row(fmt.Sprintf("÷ %d", s.Oversampling), "samples a bit", mega(quantity.FromHz(s.Clock.Hz()/float64(s.Oversampling))), cells.Plain, "")
+	if s.Before > 1 {
+		row(fmt.Sprintf("÷ %d", s.Before), "before the timer", mega(quantity.FromHz(s.Clock.Hz()/float64(s.Before))), cells.Plain, "")
+	}
+	row(fmt.Sprintf("÷ %d", s.Oversampling), "samples a bit", mega(quantity.FromHz(s.Clock.Hz()/float64(s.Oversampling*max(s.Before, 1)))), cells.Plain, "")
 	origin := "best"
 	if l.Chosen {
 		origin = "chosen"
@@ -125,9 +131,21 @@ func (v *View) rate(a cells.Area, y int, l *bench.Link) int {
 	if math.Abs(s.Error) > clock.Workable {
 		style = cells.Bad
 	}
-	row(fmt.Sprintf("÷ %d", s.N), "divider, "+origin, s.Rate.Grouped()+" Bd", style,
-		fmt.Sprintf("%s of %s", clock.Percent(s.Error), l.Wanted))
-	row("", "to write", fmt.Sprintf("0x%03X", s.Register), cells.Strong, withSource(register(l), l.Unit.Source, a.W-moreAt))
+	off := fmt.Sprintf("%s of %s", clock.Percent(s.Error), l.Wanted)
+	if s.PlusMinus > 0 {
+		off = fmt.Sprintf("%.2f ± %.2f %% of %s", 100*s.Error, 100*s.PlusMinus, l.Wanted)
+	}
+	if s.Shift > 0 {
+		off += fmt.Sprintf(", an edge up to %.1f %% of a bit off", 100*s.Shift)
+	}
+	row("÷ "+s.Divisor(), "divider, "+origin, s.Rate.Grouped()+" Bd", style, off)
+	for i, x := range s.Values {
+		name := "to write"
+		if i > 0 {
+			name = ""
+		}
+		row("", name, fmt.Sprintf("0x%0*X", (x.Bits+3)/4, x.Value), cells.Strong, withSource(called(x), l.Unit.Source, a.W-moreAt))
+	}
 	tolerance := ""
 	if t := l.Device.Tolerance; t != 0 {
 		tolerance = fmt.Sprintf("±%.2f %%  ", t.Percent())
@@ -143,16 +161,16 @@ func mega(f quantity.Freq) string {
 	return strings.TrimSuffix(strings.TrimRight(quantity.Group(f.Hz()/1e6, 6), "0"), ".") + " MHz"
 }
 
-func register(l *bench.Link) string {
-	d := l.Unit.Divider
-	name := d.Register
-	if d.Field != "" {
-		name += "." + d.Field
+// called names where a value goes, with the value in decimal.
+func called(x clock.Value) string {
+	name := x.Register
+	if x.Field != "" {
+		name += "." + x.Field
 	}
 	if name == "" {
 		name = "register"
 	}
-	return fmt.Sprintf("%s = %d", name, l.Setting.Register)
+	return fmt.Sprintf("%s = %d", name, x.Value)
 }
 
 // withSource adds the source where it fits.
