@@ -73,7 +73,7 @@ func TestStatuses(t *testing.T) {
 		{"watch demo --fast", cannot, "--fast needs --for"},
 		{"watch", cannot, "name a bench"},
 		{"watch --port x", cannot, "needs --rate"},
-		{"calc baud --clock 20MHz --rate 57600 --oversampling 16,8", fine, "43   0x002B       58 139.5    +0.94 %"},
+		{"calc baud --clock 20MHz --rate 57600 --oversampling 16,8", fine, "×8   43              0x002B"},
 		{"calc baud --clock 2MHz --rate 115200", found, "refused: the best is +8.51 % off"},
 		{"calc baud --clock 2MHz --rate 9600 --oversampling 1", cannot, "×1 can't be used"},
 		{"calc baud --clock 1.5MHz --register 5 --rate 14400", found, "meant for 1.152 MHz; with 1.5 MHz it gives 18 750.0 Bd, +30.21 %"},
@@ -362,4 +362,68 @@ func TestReading(t *testing.T) {
 	out, status = run(t, "calc", "reading", "--frame", "7E1", "--json", "31? 32? 33 34 35 36? 37 38?")
 	require.Equal(t, fine, status)
 	assert.Contains(t, out, `"frames"`)
+}
+
+// TestWorkedCalculations: what practitioners work out by hand, as the commands
+// print it.
+func TestWorkedCalculations(t *testing.T) {
+	for _, c := range []struct {
+		args   string
+		status int
+		want   []string
+	}{
+		{"baud --clock 20MHz --rate 57600 --oversampling 16,8", fine, []string{"×8   43", "+0.94 %", "×16  22", "-1.36 %"}},
+		{"baud --clock 20MHz --rate 57600 --fraction-bits 5", fine, []string{"21 + 22/32", "57 636.9", "+0.06 %", "of a bit off"}},
+		{"baud --clock 14.7456MHz --rate 9600 --reload-width 8 --before 12 --factors 32", fine, []string{"0xFC", "+0.00 %"}},
+		{"baud --clock 3.9MHz --plus-minus 0.01MHz --rate 14400 --factors 1,8,32", fine, []string{"* ×8   34", "-0.43 %", "± 0.26 %", "×1 can't be used", "not within 2.5 %; exact with 3.6864"}},
+		{"baud --clock 2MHz --rate 115200", found, []string{"refused: the best is +8.51 %", "nearest workable rates"}},
+		{"baud --clock 1.5MHz --register 5 --rate 14400", found, []string{"meant for 1.152 MHz", "18 750.0 Bd, +30.21 %"}},
+		{"baud --clock 22MHz --register 23,28 --fraction-bits 5 --rate 57600 --explain", fine, []string{"57 591.6", "23 + 28/32", "fractional divider"}},
+		{"baud --clock 16MHz --reaches", fine, []string{"9.6 kBd", "500 kBd"}},
+		{"baud --clock 16MHz", cannot, []string{"give --rate"}},
+		{"baud --clock 16MHz --rate 9600 --fraction-bits 4 --reload-width 8", cannot, []string{"two kinds"}},
+		{"infer --clock 20MHz --rate 57600 --register 22 --bit 22us", fine, []string{"1. the clock at the unit is 16 MHz, not 20 MHz"}},
+		{"infer --clock 20MHz --rate 57600 --measured 1775.6", fine, []string{"divides by 32"}},
+		{"infer --clock 20MHz --rate 57600", cannot, []string{"give --bit"}},
+		{"can-timing --clock 24MHz --rate 250k --sample 87.5% --jump 1 --error 0.5% --error 0.01%", found, []string{"6     1+13+2", "0.312 %", "0.485 %", "0.5% does not conform", "0.510 % of 0.625 %, decodes"}},
+		{"can-timing --clock 24MHz --rate 250k --sample 81.25% --explain", fine, []string{"1+12+3", "docs/formulas.md, can bit timing"}},
+		{"can-timing --clock 40MHz --rate 500k --data-rate 2M --loop 400ns", fine, []string{"change to the data rate", "compensation needed"}},
+		{"can-timing --clock 24MHz --rate 250k --jump 9", cannot, []string{"the unit has 1 to 4"}},
+		{"can-filters --ids 2A1,2A6,3C0 --elements 2", fine, []string{"id 2A0  mask 7F8", "6 unwanted pass: 2A0 2A2 2A3 2A4 2A5 2A7"}},
+		{"can-filters --ids 2A1,xyz", cannot, []string{"no identifier in hex"}},
+		{"i2c --rate 400k --supply 3.3V --load 200pF --pull-up 3.9k", found, []string{"967 to 1770", "too slow", "72.5 µs"}},
+		{"i2c --rate 400k --supply 3.3V --load 100pF --pull-up 2.2k --clock 16MHz", fine, []string{"* low 21, high 10", "-1.92 %"}},
+		{"i2c --rate 400k --load 5kg", cannot, []string{"200pF"}},
+		{"counter --clock 2.6MHz --width 10 --up --toggles --frequency 1.9kHz", fine, []string{"684 counts, reload 0x154", "1.90058 kHz, +0.03 %"}},
+		{"counter --clock 1MHz --frequency 50Hz --duty 7.5% --width 16 --json", fine, []string{`"compare": 1500`}},
+	} {
+		out, status := run(t, append([]string{"calc"}, strings.Fields(c.args)...)...)
+		assert.Equal(t, c.status, status, "%s\n%s", c.args, out)
+		for _, w := range c.want {
+			assert.Contains(t, out, w, c.args)
+		}
+	}
+	out, status := run(t, "calc", "i2c", "--rate", "400k", "--device", "slow 100k")
+	assert.Equal(t, found, status)
+	assert.Contains(t, out, "slow stands 100 kbit/s")
+	out, status = run(t, "calc", "spi-clock", "--clock", "48MHz", "--powers", "64", "--part", "encoder 5MHz", "--part", "valves 10MHz")
+	assert.Equal(t, fine, status)
+	assert.Contains(t, out, "✗ ÷8      6.000 MHz  6 MHz is above the 5 MHz of encoder")
+	assert.Contains(t, out, "* ÷16     3.000 MHz")
+	_, status = run(t, "calc", "spi-clock", "--clock", "48MHz", "--part", "x")
+	assert.Equal(t, cannot, status)
+	args := []string{"calc", "can-load", "--rate", "250k"}
+	for i := range 12 {
+		args = append(args, "--message", fmt.Sprintf("m%d %03X 8 10ms", i, 0x100+i))
+	}
+	out, status = run(t, args...)
+	assert.Equal(t, fine, status)
+	assert.Contains(t, out, "load 53.3 % without stuff bits, at most 64.8 %")
+	_, status = run(t, "calc", "can-load", "--rate", "250k", "--message", "m 100 9 10ms")
+	assert.Equal(t, cannot, status)
+	for _, a := range []string{"can-timing --clock 24MHz --rate 250k --json", "can-filters --ids 1 --json", "i2c --rate 100k --json", "baud --clock 8MHz --rate 9600 --json", "infer --clock 20MHz --rate 57600 --bit 22us --json"} {
+		out, status := run(t, append([]string{"calc"}, strings.Fields(a)...)...)
+		assert.Equal(t, fine, status, out)
+		assert.True(t, json.Valid([]byte(out)), a)
+	}
 }

@@ -39,10 +39,11 @@ func (d Divider) Check() error {
 
 func (d Divider) setting(clock quantity.Freq, want quantity.Rate, os, n int) Setting {
 	s := Setting{Clock: clock, Wanted: want, Oversampling: os, N: n, Register: n}
+	most := d.Most
 	if d.PlusOne {
-		s.Register = n - 1
+		s.Register, most = n-1, most-1
 	}
-	s.Values = []Value{{Register: d.Register, Field: d.Field, Value: s.Register, Bits: bitsFor(d.Most)}}
+	s.Values = []Value{{Register: d.Register, Field: d.Field, Value: s.Register, Bits: bitsFor(max(most, s.Register))}}
 	return s.rated(clock.Hz() / float64(os) / float64(n))
 }
 

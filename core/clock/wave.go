@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 
+	"gavrix/core/finding"
 	"gavrix/core/quantity"
 )
 
@@ -70,4 +71,22 @@ func (c Counter) Solve(clock, want quantity.Freq, duty float64) (Wave, error) {
 		best.Duty = float64(best.Compare) / float64(best.Counts)
 	}
 	return best, nil
+}
+
+// Derivation explains the frequency.
+func (w Wave) Derivation(toggles bool) finding.Derivation {
+	d := finding.Derivation{
+		Name: "counter", Formula: "clock / counts",
+		Inputs: []finding.Input{
+			{Symbol: "clock", Name: "of the counter", Value: w.Clock.String()},
+			{Symbol: "counts", Name: "from overflow to overflow", Value: fmt.Sprint(w.Counts)},
+		},
+		Worked: fmt.Sprintf("%s / %d", w.Clock, w.Counts),
+		Result: fmt.Sprintf("%s, %s; one count more or less is %.2f %%", w.Real.Round(6), Percent(w.Error), 100*w.Step),
+		Source: "docs/formulas.md, counters",
+	}
+	if toggles {
+		d.Formula, d.Worked = "clock / (2 · counts)", fmt.Sprintf("%s / (2 · %d)", w.Clock, w.Counts)
+	}
+	return d
 }

@@ -6,6 +6,7 @@ import (
 	"math"
 	"sort"
 
+	"gavrix/core/finding"
 	"gavrix/core/quantity"
 )
 
@@ -214,4 +215,31 @@ func Compensate(d BitTiming, loop quantity.Time) Compensation {
 	clock := quantity.Period(math.Round(1e15 / d.Clock.Hz()))
 	at := clock.Times(int64(offset))
 	return Compensation{Needed: loop >= at, Offset: offset, Sample: loop + at}
+}
+
+// Derivation explains rate and sample point.
+func (b BitTiming) Derivation() finding.Derivation {
+	return finding.Derivation{
+		Name: "bit timing", Formula: "clock / (prescaler · (1 + seg1 + seg2)); sample point (1 + seg1) / quanta",
+		Inputs: []finding.Input{
+			{Symbol: "clock", Name: "at the unit", Value: b.Clock.String()},
+			{Symbol: "prescaler", Name: "periods of the clock a quantum", Value: fmt.Sprint(b.Prescaler)},
+			{Symbol: "seg1", Name: "quanta before the sample point, the first not counted", Value: fmt.Sprint(b.Seg1)},
+			{Symbol: "seg2", Name: "quanta behind it", Value: fmt.Sprint(b.Seg2)},
+		},
+		Worked: fmt.Sprintf("%s / (%d · %d); %d / %d", b.Clock, b.Prescaler, b.Quanta(), 1+b.Seg1, b.Quanta()),
+		Result: fmt.Sprintf("%.1f bit/s, %+.3f %%; %.2f %%", b.Rate.Bd(), 100*b.Error, 100*b.Sample),
+		Source: "docs/formulas.md, can bit timing",
+	}
+}
+
+// ToleranceDerivation explains the conditions on a node's clock error.
+func ToleranceDerivation(cs []Condition) finding.Derivation {
+	d := finding.Derivation{Name: "clock tolerance of a node", Formula: "the smallest of the conditions", Source: "docs/formulas.md, can clock tolerance"}
+	for _, c := range cs {
+		d.Inputs = append(d.Inputs, finding.Input{Symbol: "≤", Name: c.Name, Value: fmt.Sprintf("%.3f %%", 100*c.Limit)})
+	}
+	t := Tightest(cs)
+	d.Worked, d.Result = t.Name, fmt.Sprintf("%.3f %%", 100*t.Limit)
+	return d
 }

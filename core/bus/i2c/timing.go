@@ -6,6 +6,7 @@ import (
 	"math"
 	"sort"
 
+	"gavrix/core/finding"
 	"gavrix/core/quantity"
 )
 
@@ -145,4 +146,37 @@ func (c Counters) SolveCounters(clock quantity.Freq, want quantity.Rate, class C
 		return spare(&out[i]) > spare(&out[j])
 	})
 	return out[:min(len(out), max(most, 1))], nil
+}
+
+// PullUpDerivation explains the range of a pull-up.
+func PullUpDerivation(supply, load float64, c Class, p PullUp) finding.Derivation {
+	return finding.Derivation{
+		Name: "pull-up", Formula: "(supply - output) / sink to rise / (ln(0.7/0.3) · C)",
+		Inputs: []finding.Input{
+			{Symbol: "supply", Name: "of the lines", Value: fmt.Sprintf("%g V", supply)},
+			{Symbol: "output", Name: "low level that every output reaches", Value: fmt.Sprintf("%g V", c.Output)},
+			{Symbol: "sink", Name: "current that every output sinks", Value: fmt.Sprintf("%g mA", c.Sink*1e3)},
+			{Symbol: "rise", Name: "longest rise of class " + c.Name, Value: c.Rise.String()},
+			{Symbol: "C", Name: "capacitance of a line", Value: fmt.Sprintf("%g pF", load*1e12)},
+		},
+		Worked: fmt.Sprintf("(%g - %g) V / %g mA to %s / (0.847 · %g pF)", supply, c.Output, c.Sink*1e3, c.Rise, load*1e12),
+		Result: fmt.Sprintf("%.0f to %.0f Ω", p.Least, p.Most),
+		Source: "docs/formulas.md, i2c pull-ups",
+	}
+}
+
+// Derivation explains the rate of a choice of counters.
+func (t Timing) Derivation(rise, fall quantity.Time) finding.Derivation {
+	return finding.Derivation{
+		Name: "i2c rate", Formula: "1 / (low + high + rise + fall)",
+		Inputs: []finding.Input{
+			{Symbol: "low", Name: fmt.Sprintf("counter %d", t.Low), Value: t.LowTime.String()},
+			{Symbol: "high", Name: fmt.Sprintf("counter %d", t.High), Value: t.HighTime.String()},
+			{Symbol: "rise", Name: "of the line", Value: rise.String()},
+			{Symbol: "fall", Name: "of the line", Value: fall.String()},
+		},
+		Worked: fmt.Sprintf("1 / (%s + %s + %s + %s)", t.LowTime, t.HighTime, rise, fall),
+		Result: fmt.Sprintf("%.1f bit/s, %+.2f %%", t.Rate.Bd(), 100*t.Error),
+		Source: "docs/formulas.md, i2c counters",
+	}
 }

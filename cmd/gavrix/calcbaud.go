@@ -1,0 +1,404 @@
+package main
+
+import (
+	"errors"
+	"fmt"
+	"math"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"gavrix/core/clock"
+	"gavrix/core/finding"
+	"gavrix/core/quantity"
+)
+
+// generatorOptions describe a rate generator on the command line.
+type generatorOptions struct {
+	clock, plusMinus string
+	oversampling     []int
+	most, bits       int
+	width, before    int
+	factors          []int
+	plusOne, packed  bool
+}
+
+func (o *generatorOptions) flags(fl *pflag.FlagSet) {
+	fl.StringVar(&o.clock, "clock", "", "frequency at the peripheral, as 40MHz")
+	fl.StringVar(&o.plusMinus, "plus-minus", "", "uncertainty of a measured clock, as 0.01MHz")
+	fl.IntSliceVar(&o.oversampling, "oversampling", []int{16}, "receiver samples a bit that the peripheral can take")
+	fl.IntVar(&o.most, "most", 65535, "largest divider")
+	fl.BoolVar(&o.plusOne, "plus-one", false, "the register holds the divider less one")
+	fl.IntVar(&o.bits, "fraction-bits", 0, "a fractional divider with so many bits of fraction")
+	fl.BoolVar(&o.packed, "packed", false, "whole part and fraction stand in one register")
+	fl.IntVar(&o.width, "reload-width", 0, "a timer of so many bits that counts up from a reload value; --factors are its overflows a bit")
+	fl.IntVar(&o.before, "before", 1, "what a fixed stage in front of the timer divides by")
+	fl.IntSliceVar(&o.factors, "factors", nil, "a counter chain: what the receiver divides by; of a timer, overflows a bit, the second one with doubling")
+}
+
+// generator gives the rate generator, its clock and the clock's uncertainty.
+func (o *generatorOptions) generator() (g clock.Generator, f quantity.Freq, plusMinus float64, err error) {
+	if f, err = quantity.ParseClock(o.clock); err != nil {
+		return nil, 0, 0, fmt.Errorf("--clock: %w", err)
+	}
+	if o.plusMinus != "" {
+		pm, err := quantity.ParseFreq(o.plusMinus)
+		if err != nil {
+			return nil, 0, 0, fmt.Errorf("--plus-minus: %w", err)
+		}
+		plusMinus = float64(pm) / float64(f)
+	}
+	switch {
+	case o.bits > 0 && o.width > 0:
+		return nil, 0, 0, errors.New("--fraction-bits and --reload-width are two kinds of generators: give one")
+	case o.bits > 0:
+		g = clock.Fractional{Oversampling: o.oversampling, Least: 1, Most: o.most, Bits: o.bits, Packed: o.packed}
+	case o.width > 0:
+		g = clock.Reload{Width: o.width, Before: o.before, Factor: o.factors}
+	case len(o.factors) > 0:
+		g = clock.Chain{Factors: o.factors, Least: 1, Most: o.most}
+	default:
+		g = clock.Divider{Oversampling: o.oversampling, Least: 1, Most: o.most, PlusOne: o.plusOne}
+	}
+	return g, f, plusMinus, g.Check()
+}
+
+type baudRow struct {
+	Oversampling int     `json:"oversampling"`
+	Divider      int     `json:"divider"`
+	Fraction     string  `json:"fraction,omitempty"`
+	Values       []int   `json:"values"`
+	Rate         float64 `json:"rate_baud"`
+	Wanted       float64 `json:"wanted_baud"`
+	Error        float64 `json:"error_percent"`
+	PlusMinus    float64 `json:"plus_minus_percent,omitempty"`
+	Shift        float64 `json:"edge_shift_percent_of_bit,omitempty"`
+	Tie          bool    `json:"tie,omitempty"`
+	ExactClock   float64 `json:"exact_with_hz"`
+	Workable     bool    `json:"workable"`
+}
+
+func rowOf(s clock.Setting) baudRow {
+	r := baudRow{
+		Oversampling: s.Oversampling, Divider: s.N, Rate: s.Rate.Bd(), Wanted: s.Wanted.Bd(), Error: 100 * s.Error, PlusMinus: 100 * s.PlusMinus,
+		Shift: 100 * s.Shift, Tie: s.Tie, ExactClock: s.ExactClock().Hz(), Workable: math.Abs(s.Error) <= clock.Workable,
+	}
+	if s.Steps > 0 {
+		r.Fraction = fmt.Sprintf("%d/%d", s.Fraction, s.Steps)
+	}
+	for _, v := range s.Values {
+		r.Values = append(r.Values, v.Value)
+	}
+	return r
+}
+
+// written gives the values to write in hex.
+func written(s clock.Setting) string {
+	var out []string
+	for _, v := range s.Values {
+		out = append(out, fmt.Sprintf("0x%0*X", (v.Bits+3)/4, v.Value))
+	}
+	return strings.Join(out, " ")
+}
+
+func calcBaud() *cobra.Command {
+	o := &generatorOptions{}
+	var rateText string
+	var values []int
+	var asJSON, explain, reaches bool
+	c := &cobra.Command{
+		Use:   "baud",
+		Short: "Find the divider for a rate, or the meaning of given register values",
+		Long: `Finds the settings of a rate generator for a rate, best first, or says what given
+register values mean. Without other flags the generator divides by whole numbers;
+with --fraction-bits it has a fraction, with --reload-width it is a timer, with
+--factors a counter in front of a receiver that divides once more.`,
+		Example: `  gavrix calc baud --clock 20MHz --rate 57600 --oversampling 16,8
+  gavrix calc baud --clock 22MHz --rate 57600 --fraction-bits 5
+  gavrix calc baud --clock 14.7456MHz --rate 9600 --reload-width 8 --before 12 --factors 32,16
+  gavrix calc baud --clock 3.9MHz --plus-minus 0.01MHz --rate 14400 --factors 1,8,32
+  gavrix calc baud --clock 1.5MHz --register 5 --rate 14400    what a copied value means
+  gavrix calc baud --clock 16MHz --reaches                     the usual rates that it reaches`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			g, f, plusMinus, err := o.generator()
+			if err != nil {
+				return err
+			}
+			var rate quantity.Rate
+			if rateText != "" {
+				if rate, err = quantity.ParseRate(rateText); err != nil {
+					return fmt.Errorf("--rate: %w", err)
+				}
+			}
+			switch {
+			case reaches:
+				return printReaches(g, f, asJSON)
+			case cmd.Flags().Changed("register"):
+				return explainRegister(g, values, f, rate, asJSON, explain)
+			case rate == 0:
+				return errors.New("give --rate for the divider, --register for what values mean, or --reaches")
+			}
+			return solveBaud(g, f, plusMinus, rate, asJSON, explain)
+		},
+	}
+	fl := c.Flags()
+	o.flags(fl)
+	fl.StringVar(&rateText, "rate", "", "rate wanted, or claimed for register values")
+	fl.IntSliceVar(&values, "register", nil, "explain these register values, in the order in which settings give them")
+	fl.BoolVar(&reaches, "reaches", false, "list the usual rates that the clock reaches")
+	fl.BoolVar(&asJSON, "json", false, "print JSON")
+	fl.BoolVar(&explain, "explain", false, "show how the numbers came about")
+	_ = c.MarkFlagRequired("clock")
+	return c
+}
+
+func printReaches(g clock.Generator, f quantity.Freq, asJSON bool) error {
+	settings := clock.Reaches(g, f)
+	if asJSON {
+		out := []baudRow{}
+		for _, s := range settings {
+			out = append(out, rowOf(s))
+		}
+		return printJSON(out)
+	}
+	for _, s := range settings {
+		fmt.Printf("%-12s ×%-3d divider %-14s %s\n", s.Wanted, s.Oversampling, s.Divisor(), clock.Percent(s.Error))
+	}
+	if len(settings) == 0 {
+		fmt.Println("none of the usual rates")
+	}
+	return nil
+}
+
+func solveBaud(g clock.Generator, f quantity.Freq, plusMinus float64, rate quantity.Rate, asJSON, explain bool) error {
+	settings, err := g.Solve(f, rate)
+	if err != nil {
+		return err
+	}
+	settings = clock.Known(settings, plusMinus)
+	workable := math.Abs(settings[0].Error) <= clock.Workable
+	near := clock.Nearby(g, f, rate, 5)
+	var ds []finding.Derivation
+	if explain {
+		ds = append(ds, settings[0].Derivation())
+	}
+	if asJSON {
+		out := struct {
+			Settings []baudRow `json:"settings"`
+			Nearby   []baudRow `json:"nearest_workable,omitempty"`
+		}{}
+		for _, s := range settings {
+			out.Settings = append(out.Settings, rowOf(s))
+		}
+		if !workable {
+			for _, s := range near {
+				out.Nearby = append(out.Nearby, rowOf(s))
+			}
+		}
+		if err := printJSON(explained{out, ds}); err != nil {
+			return err
+		}
+	} else {
+		printSettings(g, settings, near, workable)
+		printDerivations(ds)
+	}
+	if !workable {
+		return exitStatus(found)
+	}
+	return nil
+}
+
+func printSettings(g clock.Generator, settings, near []clock.Setting, workable bool) {
+	first := settings[0]
+	fmt.Printf("%s from %s\n   OS  divider         to write        real rate Bd      error\n", first.Wanted, first.Clock)
+	for i, s := range settings {
+		mark := " "
+		switch {
+		case i == 0 && workable:
+			mark = "*"
+		case s.Tie && workable:
+			mark = "="
+		}
+		note := ""
+		if s.PlusMinus > 0 {
+			note = fmt.Sprintf("  ± %.2f %%", 100*s.PlusMinus)
+		}
+		if s.Shift > 0 {
+			note += fmt.Sprintf("  an edge up to %.1f %% of a bit off", 100*s.Shift)
+		}
+		if math.Abs(s.Error) > clock.Workable {
+			note += fmt.Sprintf("  not within %.1f %%; exact with %s", 100*clock.Workable, s.ExactClock().Round(7))
+		}
+		fmt.Printf(" %s ×%-3d %-14s  %-14s  %12s  %9s%s\n", mark, s.Oversampling, s.Divisor(), written(s), s.Rate.Grouped(), clock.Percent(s.Error), note)
+	}
+	for _, os := range g.Samples() {
+		if os == 1 {
+			fmt.Println("   " + clock.ErrSynchronous.Error())
+		}
+	}
+	if settings[0].Tie {
+		fmt.Println("   = is as near as the first; the one with more samples a bit stands first")
+	}
+	if workable {
+		return
+	}
+	fmt.Printf("refused: the best is %s off; more than %.1f %% leaves the other end too little\n", clock.Percent(first.Error), 100*clock.Workable)
+	fmt.Println("nearest workable rates:")
+	for _, s := range near {
+		fmt.Printf("   %-10s divider %-5s ×%-3d %s\n", s.Wanted, s.Divisor(), s.Oversampling, clock.Percent(s.Error))
+	}
+	if len(near) == 0 {
+		fmt.Println("   none of the usual ones")
+	}
+}
+
+func explainRegister(g clock.Generator, values []int, f quantity.Freq, claimed quantity.Rate, asJSON, explain bool) error {
+	type meaning struct {
+		Setting  baudRow  `json:"setting"`
+		MeantFor float64  `json:"meant_for_hz,omitempty"`
+		Exact    []string `json:"exact_with,omitempty"`
+	}
+	var all []meaning
+	var ds []finding.Derivation
+	worst := 0.0
+	for _, os := range g.Samples() {
+		m, err := clock.Explain(g, f, claimed, os, values...)
+		if err != nil {
+			return err
+		}
+		out := meaning{Setting: rowOf(m.Setting), MeantFor: m.MeantFor.Hz()}
+		for _, e := range m.Exact {
+			out.Exact = append(out.Exact, fmt.Sprintf("%s for %s", e.Clock, e.Rate))
+		}
+		all = append(all, out)
+		worst = max(worst, math.Abs(m.Setting.Error))
+		ds = append(ds, m.Setting.Derivation())
+		if asJSON {
+			continue
+		}
+		if claimed > 0 {
+			fmt.Printf("%s at ×%d, said to mean %s: meant for %s; with %s it gives %s Bd, %s\n",
+				written(m.Setting), m.Setting.Oversampling, claimed, m.MeantFor, f, m.Setting.Rate.Grouped(), clock.Percent(m.Setting.Error))
+		} else {
+			fmt.Printf("%s at ×%d with %s gives %s Bd\n", written(m.Setting), m.Setting.Oversampling, f, m.Setting.Rate.Grouped())
+		}
+		if len(out.Exact) > 0 {
+			fmt.Printf("   exact with %s\n", strings.Join(out.Exact, ", "))
+		}
+	}
+	if !explain {
+		ds = nil
+	}
+	if asJSON {
+		if err := printJSON(explained{all, ds}); err != nil {
+			return err
+		}
+	} else {
+		printDerivations(ds)
+	}
+	if worst > clock.Workable {
+		return exitStatus(found)
+	}
+	return nil
+}
+
+func calcInfer() *cobra.Command {
+	o := &generatorOptions{}
+	var rateText, bit, measured, uncertain string
+	var values []int
+	var asJSON bool
+	c := &cobra.Command{
+		Use:   "infer",
+		Short: "Explain a measured rate that is not the programmed one",
+		Long: `Ranks what would explain a rate that was measured on the wire: another source, a
+hidden stage, other samples a bit, a divider that is one off. The flags describe
+what was programmed; without --register the best setting for --rate.`,
+		Example: `  gavrix calc infer --clock 20MHz --rate 57600 --register 22 --bit 22us`,
+		Args:    cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			g, f, _, err := o.generator()
+			if err != nil {
+				return err
+			}
+			rate, err := quantity.ParseRate(rateText)
+			if err != nil {
+				return fmt.Errorf("--rate: %w", err)
+			}
+			var s clock.Setting
+			if len(values) > 0 {
+				s, err = g.Read(f, rate, g.Samples()[0], values...)
+			} else {
+				var all []clock.Setting
+				if all, err = g.Solve(f, rate); err == nil {
+					s = all[0]
+				}
+			}
+			if err != nil {
+				return err
+			}
+			real, err := measuredRate(bit, measured)
+			if err != nil {
+				return err
+			}
+			pm, err := quantity.ParsePPM(uncertain)
+			if err != nil {
+				return fmt.Errorf("--uncertain: %w", err)
+			}
+			return printCauses(s, real, math.Abs(float64(pm))/1e6, asJSON)
+		},
+	}
+	fl := c.Flags()
+	o.flags(fl)
+	fl.StringVar(&rateText, "rate", "", "rate that was wanted")
+	fl.IntSliceVar(&values, "register", nil, "register values that were written")
+	fl.StringVar(&bit, "bit", "", "measured time of a bit, as 22us")
+	fl.StringVar(&measured, "measured", "", "measured rate, as 45.5k")
+	fl.StringVar(&uncertain, "uncertain", "0.1 %", "uncertainty of the measurement")
+	fl.BoolVar(&asJSON, "json", false, "print JSON")
+	_ = c.MarkFlagRequired("clock")
+	_ = c.MarkFlagRequired("rate")
+	return c
+}
+
+func measuredRate(bit, rate string) (quantity.Rate, error) {
+	switch {
+	case (bit == "") == (rate == ""):
+		return 0, errors.New("give --bit, the measured time of a bit, or --measured, the rate")
+	case rate != "":
+		r, err := quantity.ParseRate(rate)
+		if err != nil {
+			return 0, fmt.Errorf("--measured: %w", err)
+		}
+		return r, nil
+	}
+	t, err := quantity.ParseTime(bit)
+	if err != nil || t <= 0 {
+		return 0, fmt.Errorf("--bit %s: write a time above 0, as 22us", bit)
+	}
+	return quantity.Period(t * 1000).Rate(), nil
+}
+
+func printCauses(s clock.Setting, measured quantity.Rate, plusMinus float64, asJSON bool) error {
+	type cause struct {
+		Text     string  `json:"cause"`
+		Residual float64 `json:"residual_percent"`
+	}
+	out := []cause{}
+	for _, c := range clock.Infer(s, measured, plusMinus) {
+		out = append(out, cause{c.Text, 100 * c.Residual})
+	}
+	if asJSON {
+		return printJSON(out)
+	}
+	fmt.Printf("programmed %s Bd, measured %s Bd: a ratio of %.4f\n", s.Rate.Grouped(), measured.Grouped(), measured.Bd()/s.Rate.Bd())
+	for i, c := range out {
+		fmt.Printf("%d. %s   leaves %+.2f %%\n", i+1, c.Text, c.Residual)
+	}
+	if len(out) == 0 {
+		fmt.Println("nothing usual explains that")
+	}
+	fmt.Printf("everything else as programmed, the clock at the unit is %s\n", clock.TrueClock(s, measured).Round(5))
+	return nil
+}

@@ -1,0 +1,441 @@
+package main
+
+import (
+	"fmt"
+	"math"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"gavrix/core/bus/can"
+	"gavrix/core/finding"
+	"gavrix/core/quantity"
+)
+
+// phaseOptions describe one phase of a can bit.
+type phaseOptions struct {
+	rate, sample string
+	jump         int
+	limits       can.Segments
+}
+
+// solve gives the best timings of the phase.
+func (o *phaseOptions) solve(f quantity.Freq, flag string) ([]can.BitTiming, error) {
+	rate, err := quantity.ParseRate(o.rate)
+	if err != nil {
+		return nil, fmt.Errorf("--%srate: %w", flag, err)
+	}
+	sample, err := quantity.ParsePPM(o.sample)
+	if err != nil {
+		return nil, fmt.Errorf("--%ssample: %w", flag, err)
+	}
+	ts, err := can.SolveTiming(f, rate, float64(sample)/1e6, o.limits, o.jump, 6)
+	if err != nil {
+		return nil, fmt.Errorf("--%srate %s: %w", flag, o.rate, err)
+	}
+	return ts, nil
+}
+
+type timingJSON struct {
+	Prescaler int     `json:"prescaler"`
+	Seg1      int     `json:"seg1"`
+	Seg2      int     `json:"seg2"`
+	Jump      int     `json:"jump"`
+	Quanta    int     `json:"quanta"`
+	Rate      float64 `json:"rate_bit_s"`
+	Error     float64 `json:"error_percent"`
+	Sample    float64 `json:"sample_percent"`
+}
+
+func timingsJSON(ts []can.BitTiming) []timingJSON {
+	var out []timingJSON
+	for _, t := range ts {
+		out = append(out, timingJSON{t.Prescaler, t.Seg1, t.Seg2, t.Jump, t.Quanta(), t.Rate.Bd(), 100 * t.Error, 100 * t.Sample})
+	}
+	return out
+}
+
+type canTimingJSON struct {
+	Nominal    []timingJSON       `json:"nominal"`
+	Data       []timingJSON       `json:"data,omitempty"`
+	Conditions map[string]float64 `json:"tolerance_conditions_percent"`
+	Limit      float64            `json:"tolerance_percent"`
+	Conforms   []bool             `json:"conforms,omitempty"`
+	Pair       bool               `json:"pair_decodes"`
+	Length     float64            `json:"greatest_length_m"`
+	Offset     int                `json:"delay_compensation_offset,omitempty"`
+	Needed     bool               `json:"delay_compensation_needed"`
+}
+
+func calcCANTiming() *cobra.Command {
+	n := phaseOptions{limits: can.UsualSegments}
+	d := phaseOptions{limits: can.Segments{Prescaler: 32, Seg1: 32, Seg2: 16, Jump: 16}}
+	var clockText, loop, node, metre string
+	var errs []string
+	var prop int
+	var asJSON, explain bool
+	c := &cobra.Command{
+		Use:   "can-timing",
+		Short: "Find a can node's bit timing, what its clock may be off, and how long the bus may be",
+		Long: `Lists timings for a bit rate: the exact rate first, then the sample point nearest to
+the wanted one, then most quanta. For the first one follow the conditions on the
+clock of a node, with --error the verdict on one or two nodes, and the greatest
+length of the bus. With --data-rate the data phase joins in, with its conditions
+and the transmitter delay compensation.`,
+		Example: `  gavrix calc can-timing --clock 24MHz --rate 250k --sample 87.5% --jump 1 --error 0.5% --error 0.01%
+  gavrix calc can-timing --clock 40MHz --rate 500k --data-rate 2M --seg1 256 --seg2 128 --most-jump 128 --loop 255ns`,
+		Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			f, err := quantity.ParseClock(clockText)
+			if err != nil {
+				return fmt.Errorf("--clock: %w", err)
+			}
+			ns, err := n.solve(f, "")
+			if err != nil {
+				return err
+			}
+			var data []can.BitTiming
+			if d.rate != "" {
+				if data, err = d.solve(f, "data-"); err != nil {
+					return err
+				}
+			}
+			delays := [3]quantity.Time{}
+			for i, t := range []struct{ text, flag string }{{loop, "--loop"}, {node, "--node-delay"}, {metre, "--per-metre"}} {
+				if delays[i], err = quantity.ParseTime(t.text); err != nil || delays[i] < 0 {
+					return fmt.Errorf("%s %s: write a time, as 250ns", t.flag, t.text)
+				}
+			}
+			return canTiming(ns, data, prop, delays, errs, asJSON, explain)
+		},
+	}
+	fl := c.Flags()
+	fl.StringVar(&clockText, "clock", "", "frequency at the unit, as 24MHz")
+	fl.StringVar(&n.rate, "rate", "", "nominal bit rate")
+	fl.StringVar(&n.sample, "sample", "87.5%", "sample point wanted")
+	fl.IntVar(&n.jump, "jump", 0, "synchronisation jump width in quanta; 0 for the largest")
+	fl.IntVar(&n.limits.Prescaler, "most-prescaler", n.limits.Prescaler, "largest prescaler")
+	fl.IntVar(&n.limits.Seg1, "seg1", n.limits.Seg1, "most quanta between the first one and the sample point")
+	fl.IntVar(&n.limits.Seg2, "seg2", n.limits.Seg2, "most quanta behind the sample point")
+	fl.IntVar(&n.limits.Jump, "most-jump", n.limits.Jump, "largest jump width")
+	fl.IntVar(&prop, "propagation", 0, "quanta of the propagation segment; 0: what the phase segments leave")
+	fl.StringVar(&d.rate, "data-rate", "", "bit rate of the data phase")
+	fl.StringVar(&d.sample, "data-sample", "75%", "sample point wanted in the data phase")
+	fl.IntVar(&d.jump, "data-jump", 0, "jump width in the data phase; 0 for the largest")
+	fl.StringArrayVar(&errs, "error", nil, "clock error of a node, as 0.5 % (of two nodes give it twice)")
+	fl.StringVar(&loop, "loop", "0 ns", "delay of a node's own loop, for the delay compensation")
+	fl.StringVar(&node, "node-delay", "100 ns", "delay of a node, out and in together, for the length")
+	fl.StringVar(&metre, "per-metre", "5 ns", "delay of the cable a metre")
+	fl.BoolVar(&asJSON, "json", false, "print JSON")
+	fl.BoolVar(&explain, "explain", false, "show how the numbers came about")
+	_ = c.MarkFlagRequired("clock")
+	_ = c.MarkFlagRequired("rate")
+	return c
+}
+
+func canTiming(ns, data []can.BitTiming, prop int, delays [3]quantity.Time, errs []string, asJSON, explain bool) error {
+	first := ns[0]
+	if prop == 0 {
+		prop = first.Propagation()
+	}
+	if prop < 1 || prop >= first.Seg1 && first.Seg1 > 1 {
+		return fmt.Errorf("--propagation %d: the segment before the sample point has %d quanta, one of them at least is the first phase segment's", prop, first.Seg1)
+	}
+	var d *can.BitTiming
+	dataProp := 0
+	if len(data) > 0 {
+		d = &data[0]
+		dataProp = d.Propagation()
+	}
+	cs := can.Tolerances(first, prop, d, dataProp)
+	limit := can.Tightest(cs)
+	out := canTimingJSON{Nominal: timingsJSON(ns), Data: timingsJSON(data), Conditions: map[string]float64{}, Limit: 100 * limit.Limit, Pair: true}
+	for _, c := range cs {
+		out.Conditions[c.Name] = 100 * c.Limit
+	}
+	out.Length = can.MostLength(first, prop, delays[1], delays[2])
+	shares := []float64{0, 0}
+	for i, e := range errs {
+		p, err := quantity.ParsePPM(e)
+		if err != nil || i > 1 {
+			return fmt.Errorf("--error %s: give the clock error of one or two nodes, as 0.5 %%", e)
+		}
+		shares[i] = float64(p) / 1e6
+	}
+	verdict := can.JudgeTolerance(limit.Limit, shares[0], shares[1])
+	out.Pair = verdict.Decodes
+	bad := !verdict.Decodes
+	for i := range errs {
+		out.Conforms = append(out.Conforms, verdict.Conforms[i])
+		bad = bad || !verdict.Conforms[i]
+	}
+	var comp can.Compensation
+	if d != nil {
+		comp = can.Compensate(*d, delays[0])
+		out.Offset, out.Needed = comp.Offset, comp.Needed
+	}
+	var ds []finding.Derivation
+	if explain {
+		ds = append(ds, first.Derivation(), can.ToleranceDerivation(cs))
+	}
+	if asJSON {
+		if err := printJSON(explained{out, ds}); err != nil {
+			return err
+		}
+	} else {
+		printTimings("nominal", ns)
+		if d != nil {
+			printTimings("data", data)
+		}
+		fmt.Println("\nwhat a node's clock may be off, with the first timing:")
+		for _, c := range cs {
+			mark := " "
+			if c == limit {
+				mark = "*"
+			}
+			fmt.Printf(" %s %6.3f %%  %s\n", mark, 100*c.Limit, c.Name)
+		}
+		for i, e := range errs {
+			fmt.Printf("a node at %s %s: the standard asks for at most %.3f %%\n", e, map[bool]string{true: "conforms", false: "does not conform"}[verdict.Conforms[i]], 100*limit.Limit)
+		}
+		if len(errs) == 2 {
+			fmt.Printf("the pair: %.3f %% of %.3f %%, %s\n", 100*verdict.Sum, 100*verdict.Pair, map[bool]string{true: "decodes", false: "does not decode"}[verdict.Decodes])
+		}
+		fmt.Printf("greatest length with %d quanta of propagation and %s a node: %.1f m\n", prop, delays[1], out.Length)
+		if d != nil && delays[0] > 0 {
+			need := "not needed: its own bits are back before the sample point"
+			if comp.Needed {
+				need = "needed: its own bits come back behind the sample point"
+			}
+			fmt.Printf("transmitter delay compensation %s; offset %d clocks\n", need, comp.Offset)
+		}
+		printDerivations(ds)
+	}
+	if bad {
+		return exitStatus(found)
+	}
+	return nil
+}
+
+func printTimings(name string, ts []can.BitTiming) {
+	fmt.Printf("%s: %s from %s\n   prescaler  segments    jump  quanta  sample    real rate bit/s     error\n", name, strings.ReplaceAll(ts[0].Wanted.String(), "Bd", "bit/s"), ts[0].Clock)
+	for i, t := range ts {
+		mark := " "
+		if i == 0 {
+			mark = "*"
+		}
+		fmt.Printf(" %s %6d     %-10s %5d  %6d  %6.2f %%  %14s  %+8.3f %%\n", mark, t.Prescaler, t.Split(), t.Jump, t.Quanta(), 100*t.Sample, t.Rate.Grouped(), 100*t.Error)
+	}
+}
+
+// parseIDs reads identifiers in hex.
+func parseIDs(texts []string) ([]uint32, error) {
+	var out []uint32
+	for _, t := range texts {
+		v, err := strconv.ParseUint(strings.TrimSpace(t), 16, 32)
+		if err != nil {
+			return nil, fmt.Errorf("%q is no identifier in hex", t)
+		}
+		out = append(out, uint32(v))
+	}
+	return out, nil
+}
+
+func calcCANFilters() *cobra.Command {
+	var ids []string
+	var elements int
+	var extended, asJSON bool
+	c := &cobra.Command{
+		Use:     "can-filters",
+		Short:   "Find acceptance filter elements for wanted identifiers, and what else they let through",
+		Example: `  gavrix calc can-filters --ids 2A1,2A6,3C0 --elements 2`,
+		Args:    cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			wanted, err := parseIDs(ids)
+			if err != nil {
+				return fmt.Errorf("--ids: %w", err)
+			}
+			fs, err := can.Filters(wanted, extended, elements)
+			if err != nil {
+				return err
+			}
+			some, n := can.Unwanted(fs, wanted, extended, 64)
+			digits := (can.Width(extended) + 3) / 4
+			hex := func(ids []uint32) []string {
+				out := []string{}
+				for _, id := range ids {
+					out = append(out, fmt.Sprintf("%0*X", digits, id))
+				}
+				return out
+			}
+			if asJSON {
+				type element struct {
+					ID     string   `json:"id"`
+					Mask   string   `json:"mask"`
+					Wanted []string `json:"for"`
+				}
+				out := struct {
+					Elements []element `json:"elements"`
+					Unwanted uint64    `json:"unwanted"`
+					Some     []string  `json:"unwanted_ids"`
+				}{Unwanted: n, Some: hex(some)}
+				for _, f := range fs {
+					out.Elements = append(out.Elements, element{hex([]uint32{f.ID})[0], hex([]uint32{f.Mask})[0], hex(f.Wanted)})
+				}
+				return printJSON(out)
+			}
+			for i, f := range fs {
+				fmt.Printf("%d. id %0*X  mask %0*X   for %s\n", i+1, digits, f.ID, digits, f.Mask, strings.Join(hex(f.Wanted), " "))
+			}
+			if n == 0 {
+				fmt.Println("nothing else passes")
+				return nil
+			}
+			more := ""
+			if uint64(len(some)) < n {
+				more = " …"
+			}
+			fmt.Printf("%d unwanted pass: %s%s\n", n, strings.Join(hex(some), " "), more)
+			return nil
+		},
+	}
+	fl := c.Flags()
+	fl.StringSliceVar(&ids, "ids", nil, "wanted identifiers in hex")
+	fl.IntVar(&elements, "elements", 1, "how many filter elements there are")
+	fl.BoolVar(&extended, "extended", false, "29-bit identifiers")
+	fl.BoolVar(&asJSON, "json", false, "print JSON")
+	_ = c.MarkFlagRequired("ids")
+	return c
+}
+
+// parseMessage reads a message: NAME ID LENGTH PERIOD, the identifier with 8
+// digits where it is extended, then fd or switch.
+func parseMessage(text string) (can.Message, error) {
+	w := strings.Fields(text)
+	if len(w) < 4 {
+		return can.Message{}, fmt.Errorf("%q: write a name, an identifier in hex, a number of bytes and a period, as 'status 2A0 8 10ms'", text)
+	}
+	m := can.Message{Name: w[0]}
+	id, err := strconv.ParseUint(w[1], 16, 32)
+	if err != nil {
+		return m, fmt.Errorf("%q: %q is no identifier in hex", text, w[1])
+	}
+	m.Frame = can.Frame{ID: uint32(id), Extended: len(w[1]) == 8}
+	n, err := strconv.Atoi(w[2])
+	if err != nil || n < 0 || n > 64 {
+		return m, fmt.Errorf("%q: %q is no number of bytes from 0 to 64", text, w[2])
+	}
+	if m.Period, err = quantity.ParseTime(w[3]); err != nil {
+		return m, fmt.Errorf("%q: %w", text, err)
+	}
+	for _, x := range w[4:] {
+		switch x {
+		case "fd":
+			m.Frame.FD = true
+		case "switch":
+			m.Frame.FD, m.Frame.Switched = true, true
+		default:
+			return m, fmt.Errorf("%q: behind the period may stand fd and switch", text)
+		}
+	}
+	_, padding, ok := can.Code(n, m.Frame.FD)
+	if !ok {
+		return m, fmt.Errorf("%q: a classic frame has at most 8 bytes", text)
+	}
+	m.Frame.Data = make([]byte, n+padding)
+	return m, nil
+}
+
+func calcCANLoad() *cobra.Command {
+	var rate, data string
+	var texts []string
+	var asJSON bool
+	c := &cobra.Command{
+		Use:   "can-load",
+		Short: "Reckon the load of a can bus and the worst waiting times",
+		Long: `Adds up messages, each given as 'NAME ID LENGTH PERIOD', behind it fd or switch.
+Without stuff bits and with as many as there can be; a message waits at worst for
+one that has begun and for all of higher priority.`,
+		Example: `  gavrix calc can-load --rate 250k --message 'status 2A0 8 10ms' --message 'heartbeat 712 1 100ms'`,
+		Args:    cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			r, err := quantity.ParseRate(rate)
+			if err != nil {
+				return fmt.Errorf("--rate: %w", err)
+			}
+			var dr quantity.Rate
+			if data != "" {
+				if dr, err = quantity.ParseRate(data); err != nil {
+					return fmt.Errorf("--data-rate: %w", err)
+				}
+			}
+			var ms []can.Message
+			for _, t := range texts {
+				m, err := parseMessage(t)
+				if err != nil {
+					return fmt.Errorf("--message %w", err)
+				}
+				ms = append(ms, m)
+			}
+			l, err := can.LoadOf(ms, can.UsualTiming(r, dr))
+			if err != nil {
+				return err
+			}
+			return printLoad(&l, asJSON)
+		},
+	}
+	fl := c.Flags()
+	fl.StringVar(&rate, "rate", "", "nominal bit rate")
+	fl.StringVar(&data, "data-rate", "", "bit rate of the data phase")
+	fl.StringArrayVar(&texts, "message", nil, "a message (may be given again)")
+	fl.BoolVar(&asJSON, "json", false, "print JSON")
+	_ = c.MarkFlagRequired("rate")
+	return c
+}
+
+func printLoad(l *can.Load, asJSON bool) error {
+	late := false
+	type row struct {
+		Name     string  `json:"name"`
+		ID       string  `json:"id"`
+		Least    int     `json:"least_bits"`
+		Most     int     `json:"most_bits"`
+		Share    float64 `json:"most_percent"`
+		Response float64 `json:"worst_response_ms"`
+		Late     bool    `json:"late"`
+	}
+	var rows []row
+	for _, m := range l.Messages {
+		digits := 3
+		if m.Frame.Extended {
+			digits = 8
+		}
+		rows = append(rows, row{m.Name, fmt.Sprintf("%0*X", digits, m.Frame.ID), m.LeastBits, m.MostBits, 100 * float64(m.Most) / float64(m.Period), math.Round(m.Response.Seconds()*1e6) / 1e3, m.Late})
+		late = late || m.Late
+	}
+	switch {
+	case asJSON:
+		err := printJSON(struct {
+			Least    float64 `json:"least_percent"`
+			Most     float64 `json:"most_percent"`
+			Messages []row   `json:"messages"`
+		}{100 * l.Least, 100 * l.Most, rows})
+		if err != nil {
+			return err
+		}
+	default:
+		fmt.Printf("load %.1f %% without stuff bits, at most %.1f %%\n   id        bits         at most   waits at worst\n", 100*l.Least, 100*l.Most)
+		for _, r := range rows {
+			wait := fmt.Sprintf("%.3f ms", r.Response)
+			if r.Late {
+				wait = "may come later than the next one is due"
+			}
+			fmt.Printf("   %-8s  %3d to %3d  %6.2f %%   %-24s %s\n", r.ID, r.Least, r.Most, r.Share, wait, r.Name)
+		}
+	}
+	if late {
+		return exitStatus(found)
+	}
+	return nil
+}
