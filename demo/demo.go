@@ -1,13 +1,14 @@
-// Package demo holds Lock 7, the bench that ships with Gavrix.
+// Package demo holds the benches that ship with Gavrix: Lock 7, and two smaller
+// boards beside it with other rate generators.
 package demo
 
 import (
 	"embed"
 )
 
-// Files are the bench and its device files.
+// Files are the benches and their device files.
 //
-//go:embed lock7.yaml devices
+//go:embed lock7.yaml culvert.yaml weir.yaml devices
 var Files embed.FS
 
 // Capture is a capture of all five buses of Lock 7, whose lines have no names:
@@ -21,3 +22,7 @@ const CaptureName = "lock7.vcd"
 
 // Bench is the name of the bench file in Files.
 const Bench = "lock7.yaml"
+
+// Others are the bench files of the two smaller boards, by the names by which
+// they are opened.
+var Others = map[string]string{"culvert": "culvert.yaml", "weir": "weir.yaml"}

@@ -82,6 +82,11 @@ func loadBench(path string, sets ...string) (*bench.Bench, error) {
 	name := filepath.Base(path)
 	if path == "demo" {
 		dir, name = demo.Files, demo.Bench
+	} else if other, ok := strings.CutPrefix(path, "demo:"); ok {
+		if name = demo.Others[other]; name == "" {
+			return nil, fmt.Errorf("there is no demo %q; there are culvert and weir", other)
+		}
+		dir = demo.Files
 	} else {
 		// A root keeps device files inside the bench's folder tree, links too.
 		root, err := os.OpenRoot(filepath.Dir(path))

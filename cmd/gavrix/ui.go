@@ -35,7 +35,7 @@ func openBench(path string, o *uiOptions) error {
 	}
 	forceFault()
 	save := path
-	if path == "demo" {
+	if path == "demo" || strings.HasPrefix(path, "demo:") {
 		save = ""
 	}
 	return tui.Run(tui.Options{Bench: b, Path: save, Record: o.record})
@@ -44,12 +44,22 @@ func openBench(path string, o *uiOptions) error {
 func demoCommand() *cobra.Command {
 	o := &uiOptions{}
 	c := &cobra.Command{
-		Use:   "demo",
-		Short: "Open Lock 7, the bench that ships with Gavrix",
+		Use:   "demo [culvert|weir]",
+		Short: "Open Lock 7, the bench that ships with Gavrix, or one of two smaller boards",
+		Long: `Opens Lock 7. Two smaller boards show other rate generators: culvert a timer with a
+reload value, weir a counter whose clock was measured. Other commands take them as
+demo, demo:culvert and demo:weir.`,
 		Example: `  gavrix demo
+  gavrix demo weir
   gavrix demo --set links.lower-gauge.mcu.frame=8N1     with a typical mistake in it`,
-		Args: cobra.NoArgs,
-		RunE: func(*cobra.Command, []string) error { return openBench("demo", o) },
+		Args:      cobra.MaximumNArgs(1),
+		ValidArgs: []string{"culvert", "weir"},
+		RunE: func(_ *cobra.Command, args []string) error {
+			if len(args) == 1 {
+				return openBench("demo:"+args[0], o)
+			}
+			return openBench("demo", o)
+		},
 	}
 	o.flags(c.Flags())
 	return c

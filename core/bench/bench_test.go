@@ -265,4 +265,32 @@ func TestRateGenerators(t *testing.T) {
 	assert.InDelta(t, 0.2/79, b.Links[0].Setting.PlusMinus, 1e-4)
 	assert.Equal(t, "39.5 MHz", b.Links[0].Unit.Clock.Freq().String())
 	assert.Equal(t, 1, b.Links[0].Unit.Clock.Parts())
+	fs := b.Links[0].Lint()
+	require.NotEmpty(t, fs)
+	text := ""
+	for _, f := range fs {
+		text += f.String()
+	}
+	assert.Contains(t, text, "clock core was measured at 79 MHz, expected is 80 MHz: -1.25 %")
+	b, faults = Load(files(strings.Replace(good, "times: 8", "times: 8, measured: 20 MHz", 1)), "b.yaml")
+	require.Empty(t, faults)
+	text = ""
+	for _, f := range b.Links[0].Lint() {
+		text += f.String()
+	}
+	assert.Contains(t, text, "it is 4 times slower")
+}
+
+// TestDemoBoards: the two smaller boards are whole, and their other generators
+// give the rates that they are there for.
+func TestDemoBoards(t *testing.T) {
+	for name, want := range map[string]string{"culvert": "0xFC 0x0", "weir": "0x22 0x1"} {
+		b, faults := Load(demo.Files, demo.Others[name])
+		require.Empty(t, faults)
+		values := ""
+		for _, v := range b.Links[0].Setting.Values {
+			values += fmt.Sprintf(" 0x%X", v.Value)
+		}
+		assert.Equal(t, want, values[1:])
+	}
 }

@@ -16,7 +16,8 @@ type Direction struct {
 	Sender, Receiver string
 	Limits           uart.Limits
 	// Mismatch is receiver bit / sender bit - 1 with both clocks as they are;
-	// Worst adds the tolerance that the device's sheet states.
+	// Worst adds the tolerance that the device's sheet states, and the uncertainty
+	// of a measured clock.
 	Mismatch, Worst float64
 	Judgement       uart.Judgement // of Worst
 	Misread         string
@@ -27,7 +28,7 @@ func (l *Link) Directions() [2]Direction {
 	way := func(s, r uart.Settings, sn, rn string, sRate, rRate quantity.Rate) Direction {
 		d := Direction{Sender: sn, Receiver: rn, Limits: uart.LimitsOf(r.Frame, r.Oversampling)}
 		d.Mismatch = uart.Mismatch(rRate, sRate)
-		tol := float64(l.Device.Tolerance) / 1e6
+		tol := float64(l.Device.Tolerance)/1e6 + l.Setting.PlusMinus
 		d.Worst = d.Mismatch + tol
 		if low := d.Mismatch - tol; d.Limits.Used(low) > d.Limits.Used(d.Worst) {
 			d.Worst = low
@@ -168,6 +169,20 @@ func (l *Link) lintClock() []finding.Finding {
 			Seen: fmt.Sprintf("the clock of %s is assumed only, so its rate is too", u.Name), Change: "measure it, then remove `unproven: yes`",
 		})
 	}
+	if i := u.Clock.Parts(); i >= 0 {
+		h := u.Clock[i]
+		off := float64(h.Measured)/float64(h.Expected) - 1
+		f := finding.Finding{
+			Severity: finding.Warning, Code: "clock-not-as-expected", Where: l.node.Get("unit").Place(),
+			Seen: fmt.Sprintf("clock %s was measured at %s, expected is %s: %s", h.Name, h.Measured, h.Expected, clock.Percent(off)),
+			Why:  "rates are reckoned with what was measured; whatever else hangs on this clock is off by as much",
+		}
+		f.Change = "look for the cause at or before " + h.Name
+		if cs := clock.InferFactor(h.Expected, h.Measured, h.PlusMinus); len(cs) > 0 {
+			f.Change += ": " + cs[0].Text
+		}
+		out = append(out, f)
+	}
 	s := l.Setting
 	if math.Abs(s.Error) > clock.Workable {
 		f := finding.Finding{
@@ -184,16 +199,16 @@ func (l *Link) lintClock() []finding.Finding {
 			f.Change = "nearest rates that this clock reaches: " + strings.Join(near, ", ")
 		}
 		if l.Chosen && math.Abs(l.Options[0].Error) <= clock.Workable {
-			f.Change = fmt.Sprintf("divisor %d gives %s", l.Options[0].N, clock.Percent(l.Options[0].Error))
+			f.Change = fmt.Sprintf("divisor %s gives %s", l.Options[0].Divisor(), clock.Percent(l.Options[0].Error))
 		}
 		out = append(out, f)
 	}
-	if l.Chosen && l.Options[0].N != s.N {
+	if l.Chosen && l.Options[0].Divisor() != s.Divisor() {
 		out = append(out, finding.Finding{
 			Severity: finding.Note, Code: "divisor-no-longer-best", Where: l.node.Get("mcu", "divisor").Place(),
-			Seen:   fmt.Sprintf("the chosen divisor %d is kept; %d would be nearer (%s instead of %s)", s.N, l.Options[0].N, clock.Percent(l.Options[0].Error), clock.Percent(s.Error)),
+			Seen:   fmt.Sprintf("the chosen divisor %s is kept; %s would be nearer (%s instead of %s)", s.Divisor(), l.Options[0].Divisor(), clock.Percent(l.Options[0].Error), clock.Percent(s.Error)),
 			Change: "remove `divisor:` to take the best one",
-			Fixes:  []finding.Fix{{Label: fmt.Sprintf("take divisor %d", l.Options[0].N), Edits: []finding.Edit{{Op: finding.Delete, Path: l.path("mcu", "divisor")}}}},
+			Fixes:  []finding.Fix{{Label: fmt.Sprintf("take divisor %s", l.Options[0].Divisor()), Edits: []finding.Edit{{Op: finding.Delete, Path: l.path("mcu", "divisor")}}}},
 		})
 	}
 	if l.MCU.Vote && l.MCU.Oversampling < 8 {

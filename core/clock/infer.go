@@ -66,6 +66,26 @@ func Infer(s Setting, measured quantity.Rate, plusMinus float64) []Cause {
 	return out
 }
 
+// InferFactor ranks what would explain a clock that was measured: a stage too many
+// or too few.
+func InferFactor(expected, measured quantity.Freq, plusMinus float64) []Cause {
+	slack := max(3*plusMinus, 0.003)
+	var out []Cause
+	for k := 2; k <= 64; k++ {
+		for _, by := range []float64{float64(k), 1 / float64(k)} {
+			if r := measured.Hz()/expected.Hz()/by - 1; math.Abs(r) <= slack {
+				text := fmt.Sprintf("it is %d times as fast: a division by %d is not there", k, k)
+				if by < 1 {
+					text = fmt.Sprintf("it is %d times slower: a multiplication by %d is not there, or something divides once more", k, k)
+				}
+				out = append(out, Cause{text, r, float64(k)})
+			}
+		}
+	}
+	sort.SliceStable(out, func(i, j int) bool { return out[i].rank(slack) < out[j].rank(slack) })
+	return out
+}
+
 // rank weighs how unusual a cause is and what it leaves over.
 func (c *Cause) rank(slack float64) float64 { return c.cost + 2*math.Abs(c.Residual)/slack }
 
