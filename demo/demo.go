@@ -8,7 +8,7 @@ import (
 
 // Files are the benches and their device files.
 //
-//go:embed lock7.yaml culvert.yaml weir.yaml devices
+//go:embed lock7.yaml marlow40.csv culvert.yaml weir.yaml devices
 var Files embed.FS
 
 // Capture is a capture of all five buses of Lock 7, whose lines have no names:

@@ -80,6 +80,11 @@ func newCommand() *cobra.Command {
 				if err != nil {
 					return err
 				}
+				for _, other := range demo.Others {
+					if path == other {
+						return nil
+					}
+				}
 				to := filepath.Join(args[0], filepath.FromSlash(path))
 				if d.IsDir() {
 					return os.MkdirAll(to, 0o755)

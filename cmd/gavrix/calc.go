@@ -14,7 +14,7 @@ import (
 func calcCommand() *cobra.Command {
 	c := &cobra.Command{Use: "calc", Short: "Work out dividers and margins"}
 	c.AddCommand(calcBaud(), calcMargin(), calcInfer(), calcFrame(), calcEnds(), calcSync(), calcReading(), calcPulse(),
-		calcCANTiming(), calcCANFilters(), calcCANLoad(), calcI2C(), calcSPIClock(), calcCounter())
+		calcCANTiming(), calcCANFilters(), calcCANLoad(), calcI2C(), calcSPIClock(), calcCounter(), calcRegister())
 	return c
 }
 

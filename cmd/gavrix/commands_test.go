@@ -427,3 +427,54 @@ func TestWorkedCalculations(t *testing.T) {
 		assert.True(t, json.Valid([]byte(out)), a)
 	}
 }
+
+// TestRegisters: values for the firmware, values taken apart and compared, dumps.
+func TestRegisters(t *testing.T) {
+	out, status := run(t, "export", "registers", "demo")
+	require.Equal(t, fine, status, out)
+	assert.Contains(t, out, "0x40011004  S1RATE     0x0056   # DIV 86 (rate, derived)")
+	other, status := run(t, "export", "registers", "demo", "--set", "links.upper-gauge.mcu.frame=7E1")
+	require.Equal(t, fine, status)
+	a, b := strings.Split(out, "\n"), strings.Split(other, "\n")
+	require.Len(t, b, len(a))
+	for i := range a {
+		if strings.Contains(a[i], "S1CTL") || strings.HasPrefix(a[i], "# upper-gauge") {
+			assert.NotEqual(t, a[i], b[i])
+		} else {
+			assert.Equal(t, a[i], b[i], "only the lines of what was changed change")
+		}
+	}
+	out, status = run(t, "export", "registers", "demo", "--json")
+	require.Equal(t, fine, status)
+	var words []struct{ Register, Value string }
+	require.NoError(t, json.Unmarshal([]byte(out), &words))
+	require.Len(t, words, 4)
+	_, status = run(t, "export", "registers", "demo:weir")
+	assert.Equal(t, cannot, status)
+
+	out, status = run(t, "calc", "register", "--bench", "demo", "--name", "S1CTL", "--set", "LENGTH=8", "--set", "PARITY=even", "--set", "ENABLE=on")
+	require.Equal(t, fine, status, out)
+	assert.Contains(t, out, "S1CTL = 0x0013")
+	out, status = run(t, "calc", "register", "--bench", "demo", "--name", "S1CTL", "--value", "0x8013")
+	require.Equal(t, found, status)
+	assert.Contains(t, out, "reserved bits 15")
+	out, _ = run(t, "calc", "register", "--bench", "demo", "--name", "S1CTL", "--value", "0x0113", "--against", "0x0103")
+	assert.Contains(t, out, "even instead of none")
+	assert.NotContains(t, out, "LENGTH")
+	dump := filepath.Join(t.TempDir(), "dump.txt")
+	require.NoError(t, os.WriteFile(dump, []byte("40011000 0183\nS1RATE 002A\n50000000 1\n"), 0o600))
+	out, status = run(t, "calc", "register", "--bench", "demo", "--dump", dump)
+	require.Equal(t, found, status)
+	for _, want := range []string{"S1CTL      0x0183  as planned", "S1RATE     0x002A  differs", "42 instead of 86", "unknown", "S2CTL      not seen"} {
+		assert.Contains(t, out, want)
+	}
+	out, status = run(t, "calc", "register", "--bench", "demo", "--dump", dump, "--json")
+	require.Equal(t, found, status)
+	assert.Contains(t, out, `"verdict": "not seen"`)
+	for _, args := range [][]string{{"--name", "X"}, {"--bench", "demo", "--file", "x.csv", "--name", "X"}, {"--bench", "demo", "--name", "X"}, {"--file", "nowhere.csv", "--name", "X"}, {"--bench", "demo", "--name", "S1CTL", "--value", "zz"}, {"--bench", "demo", "--name", "S1CTL", "--set", "LENGTH"}, {"--bench", "demo", "--name", "S1CTL", "--set", "LENGTH=12"}} {
+		_, status := run(t, append([]string{"calc", "register"}, args...)...)
+		assert.Equal(t, cannot, status, args)
+	}
+	out, status = run(t, "prove", "demo:culvert")
+	assert.Equal(t, fine, status, out)
+}

@@ -19,6 +19,7 @@ import (
 	"gavrix/core/doc"
 	"gavrix/core/finding"
 	"gavrix/core/quantity"
+	"gavrix/core/register"
 )
 
 // Bench is a loaded bench file.
@@ -38,15 +39,18 @@ type Bench struct {
 type MCU struct {
 	Name  string
 	Units map[string]*Unit
+	// Registers are the control registers; nil where none are described.
+	Registers *register.Map
 }
 
 // Unit is a bus unit of the MCU.
 type Unit struct {
-	Name   string
-	Kind   string
-	Clock  clock.Path
-	Rate   clock.Generator
-	Source string
+	Name    string
+	Kind    string
+	Clock   clock.Path
+	Rate    clock.Generator
+	Control map[string]string // where settings go: REGISTER.FIELD by setting
+	Source  string
 }
 
 // Link is one bus in use, with the settings of both ends.
@@ -70,6 +74,7 @@ type Link struct {
 	DeviceEnd uart.Settings
 	ClockOff  quantity.PPM
 
+	registers *register.Map
 	// Lines names the lines in captures by who drives them: mcu, device.
 	Lines  map[string]string
 	Delay  quantity.Time
@@ -152,6 +157,7 @@ func (b *Bench) bind() []finding.Finding {
 		n.Seed = s
 	}
 	n.MCU = x.mcu(root.Get("mcu"))
+	n.MCU.Registers = x.registers(b.dir, root.Get("mcu", "registers"))
 	used := map[string]string{}
 	for i, l := range root.Get("links").All() {
 		link := x.link(b.dir, n, l)
@@ -225,6 +231,10 @@ func (x *binder) mcu(n *doc.Node) MCU {
 		unit := &Unit{Name: u.Key, Kind: u.Text("kind"), Source: u.Text("source")}
 		unit.Clock = x.path(clocks, u.Get("clock"))
 		unit.Rate = x.generator(u)
+		unit.Control = map[string]string{}
+		for _, c := range u.Get("control").All() {
+			unit.Control[c.Key] = c.Scalar
+		}
 		m.Units[u.Key] = unit
 	}
 	return m
@@ -409,6 +419,7 @@ func (x *binder) link(dir fs.FS, b *Bench, n *doc.Node) *Link {
 	for _, c := range n.Get("checks").All() {
 		x.check(l, c)
 	}
+	x.control(b, l, n)
 	return l
 }
 

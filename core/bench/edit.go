@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -75,5 +76,31 @@ func (b *Bench) Save(path string) (written string, err error) {
 		return "", fmt.Errorf("%s was not written: %w", path, err)
 	}
 	b.disk = text
-	return path, nil
+	return path, b.saveBeside(filepath.Dir(path))
+}
+
+// saveBeside writes the files that the bench refers to into its folder where they
+// are not there yet: it may have been saved elsewhere.
+func (b *Bench) saveBeside(folder string) error {
+	names := []string{b.file.Root.Text("mcu", "registers")}
+	for _, l := range b.file.Root.Get("links").All() {
+		names = append(names, l.Text("device", "file"))
+	}
+	for _, name := range names {
+		to := filepath.Join(folder, filepath.FromSlash(name))
+		if _, err := os.Stat(to); name == "" || err == nil {
+			continue
+		}
+		text, err := fs.ReadFile(b.dir, name)
+		if err == nil {
+			err = os.MkdirAll(filepath.Dir(to), 0o755)
+		}
+		if err == nil {
+			err = renameio.WriteFile(to, text, 0o644)
+		}
+		if err != nil {
+			return fmt.Errorf("the bench is saved, but %s is not beside it: %w", name, err)
+		}
+	}
+	return nil
 }

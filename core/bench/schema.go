@@ -29,6 +29,7 @@ var Schema = doc.Map(
 
 var mcuSchema = doc.Map(
 	doc.Key{Name: "name", Doc: "name of the MCU", Type: doc.NameType, Required: true},
+	doc.Key{Name: "registers", Doc: "file with its control registers, a .csv table or a .svd, beside the bench", Type: doc.Scalar("a file name below the bench's folder", checkFile)},
 	doc.Key{Name: "clocks", Doc: "clocks by name, each a source or made from another", Type: doc.MapOf(doc.Map(
 		doc.Key{Name: "source", Doc: "frequency of a crystal or oscillator", Type: doc.ClockType},
 		doc.Key{Name: "from", Doc: "the clock that this one is made from", Type: doc.NameType},
@@ -77,9 +78,26 @@ var mcuSchema = doc.Map(
 			doc.Key{Name: "factor-register", Doc: "register of the factor's number", Type: doc.NameType},
 			doc.Key{Name: "factor-field", Doc: "its bit field", Type: doc.NameType},
 		)},
+		doc.Key{Name: "control", Doc: "where its settings go, each REGISTER.FIELD; the field's meanings are the settings' words", Type: doc.Map(controlKeys()...)},
 		doc.Key{Name: "source", Doc: "document and page", Type: doc.AnyText},
 	)), Required: true},
 )
+
+// controlKeys are the settings of a unit that go into register fields.
+func controlKeys() []doc.Key {
+	var out []doc.Key
+	for _, c := range controls {
+		out = append(out, doc.Key{Name: c.name, Doc: c.doc, Type: fieldType})
+	}
+	return out
+}
+
+var fieldType = doc.Scalar("REGISTER.FIELD", func(s string) error {
+	if i := strings.LastIndexByte(s, '.'); i < 1 || i == len(s)-1 {
+		return fmt.Errorf("%q names no field: write REGISTER.FIELD", s)
+	}
+	return nil
+})
 
 var linkSchema = doc.Map(
 	doc.Key{Name: "kind", Doc: "kind of bus", Type: doc.Enum("uart"), Required: true},

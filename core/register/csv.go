@@ -15,6 +15,17 @@ import (
 // quotes doubled by the table.
 var Columns = []string{"register", "address", "width", "reset", "field", "bits", "access", "meanings", "about"}
 
+// Read reads registers from a file by the ending of its name: .csv or .svd.
+func Read(ext string, in io.Reader) (*Map, error) {
+	switch strings.ToLower(ext) {
+	case ".csv":
+		return ReadCSV(in)
+	case ".svd", ".xml":
+		return ReadSVD(in)
+	}
+	return nil, fmt.Errorf("registers are read from .csv and .svd files, not from %q", ext)
+}
+
 // ReadCSV reads a table of registers.
 func ReadCSV(in io.Reader) (*Map, error) {
 	r := csv.NewReader(in)

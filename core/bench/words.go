@@ -1,0 +1,164 @@
+package bench
+
+import (
+	"fmt"
+	"io/fs"
+	"path"
+	"sort"
+	"strings"
+
+	"gavrix/core/bus/uart"
+	"gavrix/core/doc"
+	"gavrix/core/register"
+)
+
+// control is a setting of a unit that goes into a register field.
+type control struct {
+	name, doc string
+	// word gives the setting in the words of a field's meanings.
+	word func(s uart.Settings) string
+}
+
+// on is the word for what a working link needs switched on.
+func on(uart.Settings) string { return "on" }
+
+var controls = []control{
+	{"data", "data bits, as 8", func(s uart.Settings) string { return fmt.Sprint(s.Frame.Data) }},
+	{"parity", "parity: none, even, odd, mark, space", func(s uart.Settings) string { return s.Frame.Parity.String() }},
+	{"stop", "stop bits: 1, 1.5, 2", func(s uart.Settings) string {
+		if s.Frame.Half {
+			return fmt.Sprintf("%d.5", s.Frame.Stop)
+		}
+		return fmt.Sprint(s.Frame.Stop)
+	}},
+	{"oversampling", "receiver samples a bit: 16, 8, 4", func(s uart.Settings) string { return fmt.Sprint(s.Oversampling) }},
+	{"receive-interrupt", "interrupt when a character is received: on", on},
+	{"enable", "the unit takes part: on", on},
+}
+
+// registers reads the file of control registers; nil without one.
+func (x *binder) registers(dir fs.FS, n *doc.Node) *register.Map {
+	if n == nil {
+		return nil
+	}
+	name := n.Scalar
+	f, err := dir.Open(name)
+	if err != nil {
+		x.fault("registers-unreadable", n.Place(), "check the name; it is looked for beside the bench", "%s can't be read: %v", name, err)
+		return nil
+	}
+	defer f.Close()
+	m, err := register.Read(path.Ext(name), f)
+	if err != nil {
+		x.fault("registers-bad", n.Place(), "mend that file", "%s: %v", name, err)
+		return nil
+	}
+	return m
+}
+
+// Choice is a setting as it goes into a register.
+type Choice struct {
+	Register *register.Register
+	Field    *register.Field
+	Setting  string // what it is: data, divider
+	Word     string // as in the field's meanings, or a number
+	Value    uint64
+	Source   string // where it comes from: derived, chosen
+}
+
+// Word is a whole register as a link's settings want it.
+type Word struct {
+	*register.Register
+	Value   uint64
+	Choices []Choice
+	AtReset bool // as after reset: need not be written
+}
+
+// place finds REGISTER.FIELD.
+func place(m *register.Map, text string) (*register.Register, *register.Field, error) {
+	i := strings.LastIndexByte(text, '.')
+	r := m.Named(text[:i])
+	if r == nil {
+		var known []string
+		for k := range m.Registers {
+			known = append(known, m.Registers[k].Name)
+		}
+		if near := doc.Nearest(text[:i], known); near != "" {
+			return nil, nil, fmt.Errorf("there is no register %q; did you mean %s?", text[:i], near)
+		}
+		return nil, nil, fmt.Errorf("there is no register %q", text[:i])
+	}
+	f := r.Field(text[i+1:])
+	if f == nil {
+		return nil, nil, fmt.Errorf("register %s has no field %q", r.Name, text[i+1:])
+	}
+	return r, f, nil
+}
+
+// control checks that the settings of a link find their fields and fit them.
+func (x *binder) control(b *Bench, l *Link, n *doc.Node) {
+	l.registers = b.MCU.Registers
+	if l.registers == nil || l.Unit == nil {
+		return
+	}
+	if _, err := l.Words(); err != nil {
+		x.fault("setting-has-no-field", n.Get("unit").Place(), "mend the unit's `control:` or its rate generator's register, or the table of registers", "%s: %v", l.Unit.Name, err)
+	}
+}
+
+// Words gives the registers that the link's settings go into, whole, in order of
+// their address; all other bits are as after reset. Without a description of the
+// registers there are none.
+func (l *Link) Words() ([]Word, error) {
+	if l.registers == nil {
+		return nil, nil
+	}
+	byName := map[string]*Word{}
+	var out []*Word
+	put := func(where, setting, word, source string) error {
+		r, f, err := place(l.registers, where)
+		if err != nil {
+			return fmt.Errorf("%s: %w", setting, err)
+		}
+		v, err := f.Parse(word)
+		if err != nil {
+			return fmt.Errorf("%s: %w", setting, err)
+		}
+		w := byName[r.Name]
+		if w == nil {
+			w = &Word{Register: r, Value: r.Reset}
+			byName[r.Name] = w
+			out = append(out, w)
+		}
+		w.Value = w.Value&^f.Mask() | v<<f.Low
+		w.Choices = append(w.Choices, Choice{r, f, setting, word, v, source})
+		return nil
+	}
+	for _, c := range controls {
+		if where := l.Unit.Control[c.name]; where != "" {
+			if err := put(where, c.name, c.word(l.MCU), "chosen"); err != nil {
+				return nil, err
+			}
+		}
+	}
+	source := "derived"
+	if l.Chosen {
+		source = "chosen"
+	}
+	for _, v := range l.Setting.Values {
+		if v.Register == "" || v.Field == "" {
+			continue
+		}
+		if err := put(v.Register+"."+v.Field, "rate", fmt.Sprint(v.Value), source); err != nil {
+			return nil, err
+		}
+	}
+	sort.SliceStable(out, func(i, j int) bool { return out[i].Address < out[j].Address })
+	words := make([]Word, len(out))
+	for i, w := range out {
+		w.AtReset = w.Value == w.Reset
+		sort.SliceStable(w.Choices, func(i, j int) bool { return w.Choices[i].Field.Low > w.Choices[j].Field.Low })
+		words[i] = *w
+	}
+	return words, nil
+}

@@ -1,0 +1,126 @@
+package bench
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"gavrix/core/finding"
+	"gavrix/demo"
+)
+
+// settings reads a link's words back: field meanings by setting.
+func settings(t require.TestingT, l *Link) (words map[string]uint64, read map[string]string) {
+	ws, err := l.Words()
+	require.NoError(t, err)
+	words, read = map[string]uint64{}, map[string]string{}
+	for _, w := range ws {
+		words[w.Name] = w.Value
+		for _, p := range w.Apart(w.Value) {
+			for _, c := range w.Choices {
+				if c.Field.Name == p.Name {
+					read[c.Setting] = p.Meaning
+				}
+			}
+		}
+		// All that no setting goes into is as after reset.
+		chosen := uint64(0)
+		for _, c := range w.Choices {
+			chosen |= c.Field.Mask()
+		}
+		require.Zero(t, (w.Value^w.Reset)&^chosen)
+		require.Equal(t, w.Value == w.Reset, w.AtReset)
+	}
+	return words, read
+}
+
+// The words that are given out decode back to the settings, and a change of one
+// setting changes its register alone.
+func TestWordsDecodeBack(t *testing.T) {
+	frames := []string{"7N1", "7E1", "7O2", "8N1", "8E1", "8O1", "8N2", "8N1.5", "9N1"}
+	rates := []string{"9600", "28.8k", "57.6k", "115.2k"}
+	rapid.Check(t, func(rt *rapid.T) {
+		b, faults := Load(demo.Files, demo.Bench)
+		require.Empty(rt, faults)
+		set := func(key, value string) {
+			require.NoError(rt, b.Apply(finding.Edit{Path: []string{"links", "upper-gauge", "mcu", key}, Value: value}))
+		}
+		set("frame", rapid.SampledFrom(frames).Draw(rt, "frame"))
+		set("rate", rapid.SampledFrom(rates).Draw(rt, "rate"))
+		l := b.Links[0]
+		before, read := settings(rt, l)
+		f := l.MCU.Frame
+		require.Equal(rt, map[string]string{
+			"data": string(rune('0' + f.Data)), "parity": f.Parity.String(), "stop": strings.TrimPrefix(f.Short(), f.Short()[:2]),
+			"oversampling": map[int]string{16: "16", 8: "8"}[l.MCU.Oversampling], "enable": "on", "receive-interrupt": "on", "rate": read["rate"],
+		}, read)
+		s, err := l.Unit.Rate.Read(l.Unit.Clock.Freq(), l.Wanted, l.MCU.Oversampling, int(before["S1RATE"]))
+		require.NoError(rt, err)
+		require.Equal(rt, l.MCU.Rate, s.Rate)
+		set("frame", rapid.SampledFrom(frames).Draw(rt, "other frame"))
+		after, _ := settings(rt, b.Links[0])
+		require.Equal(rt, before["S1RATE"], after["S1RATE"], "the frame is none of the rate's business")
+		if f == b.Links[0].MCU.Frame {
+			require.Equal(rt, before, after)
+		}
+	})
+}
+
+func TestRegistersInABench(t *testing.T) {
+	table := "register,address,width,field,bits,meanings\nCTL,0x10,8,LEN,1:0,0=7 1=8\n"
+	load := func(control, file, text string) []finding.Finding {
+		src := strings.Replace(strings.Replace(good, "  name: M\n", "  name: M\n  registers: "+file+"\n", 1), "plus-one: yes}}", "plus-one: yes}, control: {data: "+control+"}}", 1)
+		dir := files(src).(fstest.MapFS)
+		dir["r.csv"] = &fstest.MapFile{Data: []byte(text)}
+		b, faults := Load(dir, "b.yaml")
+		if b != nil {
+			ws, err := b.Links[0].Words()
+			require.NoError(t, err)
+			require.Len(t, ws, 1)
+			assert.True(t, ws[0].AtReset, "seven data bits are 0, as after reset")
+		}
+		return faults
+	}
+	assert.Empty(t, load("CTL.LEN", "r.csv", table))
+	for _, c := range []struct{ control, file, text, want string }{
+		{"CTL.LEN", "none.csv", table, "can't be read"},
+		{"CTL.LEN", "r.csv", "x", `no column "register"`},
+		{"CTR.LEN", "r.csv", table, "did you mean CTL?"},
+		{"CTL.LENG", "r.csv", table, `no field "LENG"`},
+		{"CTL", "r.csv", table, "names no field"},
+		{"CTL.LEN", "r.csv", strings.Replace(table, "0=7 1=8", "0=6 1=5", 1), "bits"},
+	} {
+		faults := load(c.control, c.file, c.text)
+		if !assert.Len(t, faults, 1, c.want) {
+			continue
+		}
+		assert.Contains(t, faults[0].String(), c.want)
+	}
+}
+
+// TestSavedElsewhere: a bench saved into another folder can be opened there: what
+// it refers to goes with it, and what is there already is left alone.
+func TestSavedElsewhere(t *testing.T) {
+	b, faults := Load(demo.Files, demo.Bench)
+	require.Empty(t, faults)
+	dir := t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "devices"), 0o755))
+	mine, err := demo.Files.ReadFile("devices/upper-gauge.yaml")
+	require.NoError(t, err)
+	mine = append(mine, "# mine\n"...)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "devices", "upper-gauge.yaml"), mine, 0o644))
+	_, err = b.Save(filepath.Join(dir, "mine.yaml"))
+	require.NoError(t, err)
+	again, faults := Load(os.DirFS(dir), "mine.yaml")
+	require.Empty(t, faults)
+	assert.NotNil(t, again.MCU.Registers)
+	kept, err := os.ReadFile(filepath.Join(dir, "devices", "upper-gauge.yaml"))
+	require.NoError(t, err)
+	assert.Equal(t, mine, kept)
+}
