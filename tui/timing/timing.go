@@ -139,12 +139,16 @@ func (v *View) rate(a cells.Area, y int, l *bench.Link) int {
 		off += fmt.Sprintf(", an edge up to %.1f %% of a bit off", 100*s.Shift)
 	}
 	row("÷ "+s.Divisor(), "divider, "+origin, s.Rate.Grouped()+" Bd", style, off)
-	for i, x := range s.Values {
-		name := "to write"
-		if i > 0 {
+	name := "to write"
+	for _, line := range toWrite(l) {
+		for i, part := range cells.Wrap(withSource(line.text, l.Unit.Source, a.W-moreAt), a.W-moreAt) {
+			value := line.value
+			if i > 0 {
+				value = ""
+			}
+			row("", name, value, cells.Strong, part)
 			name = ""
 		}
-		row("", name, fmt.Sprintf("0x%0*X", (x.Bits+3)/4, x.Value), cells.Strong, withSource(called(x), l.Unit.Source, a.W-moreAt))
 	}
 	tolerance := ""
 	if t := l.Device.Tolerance; t != 0 {
@@ -159,6 +163,37 @@ func (v *View) rate(a cells.Area, y int, l *bench.Link) int {
 
 func mega(f quantity.Freq) string {
 	return strings.TrimSuffix(strings.TrimRight(quantity.Group(f.Hz()/1e6, 6), "0"), ".") + " MHz"
+}
+
+// written is a register value with what it means.
+type written struct{ value, text string }
+
+// toWrite gives the register values that the link's settings want: whole
+// registers where they are described, else the fields of the rate alone. Of a
+// register the fields are named that differ from its reset value.
+func toWrite(l *bench.Link) []written {
+	var out []written
+	words, err := l.Words()
+	if err == nil && len(words) > 0 {
+		for _, w := range words {
+			text := w.Name + "  as after reset"
+			var fields []string
+			for _, c := range w.Choices {
+				if c.Value != c.Field.Of(w.Reset) {
+					fields = append(fields, c.Field.Name+" "+c.Field.Meaning(c.Value))
+				}
+			}
+			if len(fields) > 0 {
+				text = w.Name + "  " + strings.Join(fields, ", ")
+			}
+			out = append(out, written{w.Hex(w.Value), text})
+		}
+		return out
+	}
+	for _, x := range l.Setting.Values {
+		out = append(out, written{fmt.Sprintf("0x%0*X", (x.Bits+3)/4, x.Value), called(x)})
+	}
+	return out
 }
 
 // called names where a value goes, with the value in decimal.
