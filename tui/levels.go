@@ -106,6 +106,9 @@ func (a *App) reload(links []decode.Link, text string) tea.Cmd {
 type sought struct {
 	cancel context.CancelFunc
 	at     atomic.Int64 // time in the capture up to which levels were read
+	// weighed is the number of the line that is weighed now; 0 while levels are
+	// still read.
+	weighed atomic.Int64
 	guesses
 	selected int
 	busy     bool

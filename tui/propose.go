@@ -84,7 +84,7 @@ func (a *App) propose(string) tea.Cmd {
 			return m
 		}
 		// After a fault in the file what stands before it is looked at.
-		r, err := recognise.Lines(ctx, m.lines)
+		r, err := recognise.Lines(ctx, m.lines, func(done int) { s.weighed.Store(int64(done) + 1) })
 		if err != nil {
 			m.err = err
 			return m
@@ -186,6 +186,9 @@ func (a *App) drawProposals(p cells.Area) {
 	case s == nil:
 		y = p.Paragraph(0, y, cells.Plain, fmt.Sprintf("%s without a link.", plural(len(a.levels.rest), "line")), 0)
 		p.Paragraph(0, y+1, cells.Quiet, "P looks which bus they are, which line plays which part, and with what settings.", 0)
+		return
+	case s.busy && s.weighed.Load() > 0:
+		p.Paragraph(0, y, cells.Doubt, fmt.Sprintf("weighing line %d of %d; Esc stops", s.weighed.Load(), len(a.levels.rest)), 0)
 		return
 	case s.busy:
 		p.Paragraph(0, y, cells.Doubt, fmt.Sprintf("reading levels, %s so far; Esc stops", s.reached().Round(3)), 0)

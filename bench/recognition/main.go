@@ -47,7 +47,7 @@ func main() {
 		right, members := 0, 0
 		for seed := range uint64(*n) {
 			s := samples.Make(bus, seed)
-			r, err := recognise.Lines(context.Background(), s.Lines)
+			r, err := recognise.Lines(context.Background(), s.Lines, nil)
 			if err != nil {
 				fmt.Fprintln(os.Stderr, err)
 				os.Exit(2)

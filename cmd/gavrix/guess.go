@@ -26,7 +26,7 @@ func (o *decodeOptions) recognised(ctx context.Context, path string, links []dec
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
-	r, err := recognise.Lines(ctx, lines)
+	r, err := recognise.Lines(ctx, lines, nil)
 	if err != nil {
 		return nil, err
 	}

@@ -15,24 +15,26 @@ import (
 // findI2C reads two lines as clock and data.
 func findI2C(clock, data *look, c, d int) (Proposal, bool) {
 	end := min(clock.To, data.To)
-	cw, dw := upTo(clock.Window, end), upTo(data.without(clock.pulse), end)
 	// Nine pulses a byte; data changes once a pulse at the most.
-	if len(cw.Toggles) < 18 || len(dw.Toggles) > len(cw.Toggles) {
+	cw := upTo(clock.Window, end)
+	if len(cw.Toggles) < 18 || len(upTo(data.Window, end).Toggles) > len(cw.Toggles) {
 		return Proposal{}, false
 	}
-	dec := i2c.NewDecoder(i2c.Settings{}, 0)
-	var out record.List
-	dec.Feed([]wire.Window{cw, dw}, &out)
-	dec.Flush(&out)
+	trial := firstEdges(cw, trialEdges)
+	if hopeless(transactions(trial, upTo(data.Window, trial.To))) {
+		return Proposal{}, false
+	}
+	dw := upTo(data.without(clock.pulse), end)
+	out := transactions(cw, dw)
 	p := Proposal{Kind: i2c.Kind, Lines: []int{c, d}, Unit: "bytes"}
 	cost, good, explained := 0.0, 0, 0
 	addresses := map[int]bool{}
-	for i := range out.Done {
-		r := &out.Done[i]
+	for i := range out {
+		r := &out[i]
 		p.Units += len(r.Data)
 		flags := r.AllFlags() &^ record.Stretched
 		// The capture may end inside a transaction.
-		if i == len(out.Done)-1 {
+		if i == len(out)-1 {
 			flags &^= record.NoStop
 		}
 		if flags != 0 || len(r.Data) == 0 {
@@ -70,6 +72,27 @@ func findI2C(clock, data *look, c, d int) (Proposal, bool) {
 		p.Reasons = append(p.Reasons, "the clock is held low at times: "+m.Low.Most.Round(3))
 	}
 	return p, true
+}
+
+// transactions decodes clock and data.
+func transactions(clock, data wire.Window) []record.Record {
+	dec := i2c.NewDecoder(i2c.Settings{}, 0)
+	var out record.List
+	dec.Feed([]wire.Window{clock, data}, &out)
+	dec.Flush(&out)
+	return out.Done
+}
+
+// hopeless says whether more than three of four transactions are faulty, the
+// last one, which may be cut off, not counted.
+func hopeless(rs []record.Record) bool {
+	bad := 0
+	for i := range rs[:max(len(rs)-1, 0)] {
+		if rs[i].AllFlags()&^record.Stretched != 0 || len(rs[i].Data) == 0 {
+			bad++
+		}
+	}
+	return len(rs) == 0 || len(rs) > 4 && 4*bad > 3*len(rs)
 }
 
 // list gives addresses in hex, the first few of many.

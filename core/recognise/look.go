@@ -80,6 +80,18 @@ func median(ts []quantity.Time) quantity.Time {
 	return sorted[len(sorted)/2]
 }
 
+// trialEdges is how many edges are read at first: what makes no sense of them is
+// given up.
+const trialEdges = 800
+
+// firstEdges gives the beginning of a window up to so many edges.
+func firstEdges(w wire.Window, n int) wire.Window {
+	if len(w.Toggles) <= n {
+		return w
+	}
+	return upTo(w, w.Toggles[n])
+}
+
 // upTo cuts a window off at a time.
 func upTo(w wire.Window, to quantity.Time) wire.Window {
 	n, _ := slices.BinarySearch(w.Toggles, to)

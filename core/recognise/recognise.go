@@ -157,8 +157,9 @@ func (l *look) without(spike quantity.Time) wire.Window {
 	return w
 }
 
-// Lines recognises lines. It returns early with the context's error.
-func Lines(ctx context.Context, lines []Line) (Result, error) {
+// Lines recognises lines. Progress, if given, is told how many of them have been
+// weighed. It returns early with the context's error.
+func Lines(ctx context.Context, lines []Line, progress func(done int)) (Result, error) {
 	var r Result
 	looks := make([]look, len(lines))
 	for i := range lines {
@@ -166,6 +167,9 @@ func Lines(ctx context.Context, lines []Line) (Result, error) {
 	}
 	var all []bundle
 	for i := range looks {
+		if progress != nil {
+			progress(i)
+		}
 		if looks[i].pulse == 0 {
 			continue
 		}

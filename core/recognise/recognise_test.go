@@ -32,7 +32,7 @@ func TestSamples(t *testing.T) {
 			right := 0
 			for seed := range uint64(perBus) {
 				s := samples.Make(bus, seed)
-				r, err := recognise.Lines(context.Background(), s.Lines)
+				r, err := recognise.Lines(context.Background(), s.Lines, nil)
 				require.NoError(t, err)
 				if wrong := samples.Judge(&s, &r); wrong != "" {
 					t.Logf("seed %d, %s: %s", seed, s.About, wrong)
@@ -46,7 +46,7 @@ func TestSamples(t *testing.T) {
 }
 
 func recognised(t require.TestingT, lines ...recognise.Line) recognise.Result {
-	r, err := recognise.Lines(context.Background(), lines)
+	r, err := recognise.Lines(context.Background(), lines, nil)
 	require.NoError(t, err)
 	return r
 }
@@ -218,7 +218,7 @@ func TestIdleLinesAndActivity(t *testing.T) {
 func TestCancelled(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
-	_, err := recognise.Lines(ctx, samples.Make("uart", 1).Lines)
+	_, err := recognise.Lines(ctx, samples.Make("uart", 1).Lines, nil)
 	require.ErrorIs(t, err, context.Canceled)
 }
 

@@ -131,10 +131,15 @@ func findUART(l *look, index int) []Proposal {
 	var best, second reading
 	bestCost, secondCost := math.Inf(1), math.Inf(1)
 	var bestShape shape
+	short := firstEdges(l.Window, trialEdges)
 	for _, part := range []quantity.Period{1, 2, 3} {
 		for _, inverted := range []bool{false, true} {
 			for n := 5; n <= mostBody; n++ {
-				r := read(&l.Window, quantity.Period(l.pulse)*1000/part, n, inverted)
+				period := quantity.Period(l.pulse) * 1000 / part
+				if r := read(&short, period, n, inverted); len(r.words) < r.bad {
+					continue
+				}
+				r := read(&l.Window, period, n, inverted)
 				if len(r.words) > 2*r.bad {
 					r = read(&l.Window, r.refine(&l.Window), n, inverted)
 				}
