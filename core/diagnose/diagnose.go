@@ -101,6 +101,9 @@ func Link(snap *capture.Snapshot, l *bench.Link) []finding.Finding {
 	if f, ok := unanswered(snap, l); ok {
 		out = append(out, f)
 	}
+	if f, ok := reading(snap, l); ok {
+		out = append(out, f)
+	}
 	out = append(out, marks(snap, l)...)
 	for i := range out {
 		out[i].Link = l.Name

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"sort"
+	"sync"
 
 	"gavrix/core/bus/uart"
 	"gavrix/core/quantity"
@@ -158,10 +159,22 @@ func tooFast(own uart.Frame, words []word, n int, faster float64) (Guess, bool) 
 	}, true
 }
 
+// reached keeps what reachable found, by frame and rate: it is the same each time.
+var reached sync.Map
+
+type reachedKey struct {
+	own    uart.Frame
+	faster float64
+}
+
 // reachable are the words that a receiver reads from 8N1 characters when it is
 // too fast: from every pair of characters back to back, the second one of all
 // that begin differently.
 func reachable(own uart.Frame, n int, faster float64) map[word]bool {
+	key := reachedKey{own, faster}
+	if known, ok := reached.Load(key); ok {
+		return known.(map[word]bool)
+	}
 	const sent = quantity.Period(1_000_000_000)
 	period := quantity.Period(float64(sent) / faster)
 	out := map[word]bool{}
@@ -179,5 +192,6 @@ func reachable(own uart.Frame, n int, faster float64) map[word]bool {
 			}
 		}
 	}
+	reached.Store(key, out)
 	return out
 }

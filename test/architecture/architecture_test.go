@@ -57,7 +57,7 @@ var allowed = map[string]string{
 	"core/session":           "core/bench core/capture core/guard core/link core/link/tty core/quantity core/sim",
 	"core/picture":           "core/bench core/bus core/bus/uart core/capture core/intent core/quantity core/record core/safe core/scene core/wire",
 	"core/prove":             "core/bench core/bus/uart core/capture core/check core/link core/quantity core/record",
-	"core/diagnose":          "core/bench core/bus/uart core/capture core/finding core/quantity core/record core/safe",
+	"core/diagnose":          "core/bench core/bus/uart core/capture core/finding core/quantity core/recognise core/record core/safe",
 	"demo":                   "",
 	"draw/cells":             "core/quantity core/safe core/scene",
 	"draw/paper":             "core/quantity core/safe core/scene",

@@ -1,0 +1,93 @@
+package diagnose
+
+import (
+	"fmt"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"gavrix/core/bus/uart"
+	"gavrix/core/finding"
+	"gavrix/core/quantity"
+	"gavrix/core/record"
+	"gavrix/core/wire"
+)
+
+// heard gives what a receiver with one frame reads of texts sent with another.
+func heard(own, sent uart.Frame, faster float64, texts ...string) []record.Record {
+	const bit = quantity.Period(34_722_222)
+	var tog []quantity.Time
+	at := bit.Times(50)
+	for _, t := range texts {
+		var chars []uint16
+		for _, b := range []byte(t) {
+			chars = append(chars, uint16(b))
+		}
+		tog, at = uart.Encode(tog, sent, bit, at, chars...)
+		at += bit.Times(200)
+	}
+	set := uart.Settings{Frame: own}
+	cfg := set.Config(quantity.Period(float64(bit) / faster))
+	cfg.Link, cfg.Seen, cfg.From = 1, record.MCU, record.Device
+	rec := uart.NewReceiver(cfg)
+	var out record.List
+	rec.Feed(&wire.Window{To: at, High: true, Toggles: tog}, &out)
+	rec.Flush(&out)
+	return out.Done
+}
+
+// TestSenderWithAnotherFrame: a real device that does not send as its file says
+// is found out from the characters alone, and the fix is one key.
+func TestSenderWithAnotherFrame(t *testing.T) {
+	frame := func(s string) uart.Frame {
+		f, err := uart.ParseFrame(s)
+		require.NoError(t, err)
+		return f
+	}
+	var texts []string
+	for i := range 9 {
+		texts = append(texts, fmt.Sprintf("%d.%03d m, %d C\r\n", i, 999-97*i, 10+3*i))
+	}
+	for _, c := range []struct {
+		own, sent string
+		faster    float64
+		code, fix string
+	}{
+		{"8N1", "7E1", 1, "sender-has-another-frame", "7E1"},
+		{"8N1", "7O1", 1, "sender-has-another-frame", "7O1"},
+		{"7E1", "7E1", 1, "", ""},
+		{"8N1", "8N1", 1, "", ""},
+		{"8N1", "8N1", 4, "sender-is-slower", ""},
+	} {
+		l := lower(t, c.own)
+		l.DeviceEnd.Frame = l.MCU.Frame // as stated
+		s := newSeen()
+		for _, r := range heard(frame(c.own), frame(c.sent), c.faster, texts...) {
+			s.Put(&r)
+			s.Advance(r.End)
+		}
+		var got *finding.Finding
+		for _, f := range Link(s.Snapshot(), l) {
+			if f.Code == "sender-has-another-frame" || f.Code == "sender-is-slower" {
+				got = &f
+			}
+		}
+		if c.code == "" {
+			assert.Nil(t, got, "%+v", c)
+			continue
+		}
+		require.NotNil(t, got, "%+v", c)
+		assert.Equal(t, c.code, got.Code)
+		if c.fix != "" {
+			require.Len(t, got.Fixes, 1)
+			assert.Equal(t, c.fix, got.Fixes[0].Edits[0].Value)
+			assert.Contains(t, got.Seen, c.sent)
+		}
+		// Where the stated frames differ, that is said already.
+		l.DeviceEnd.Frame = frame("8O2")
+		for _, f := range Link(s.Snapshot(), l) {
+			assert.NotEqual(t, c.code, f.Code)
+		}
+	}
+}
