@@ -203,4 +203,8 @@ func TestDrawACapture(t *testing.T) {
 	raw, err := os.ReadFile(path)
 	require.NoError(t, err)
 	assert.Contains(t, string(raw), "in9")
+	// Where there is no picture, that is said.
+	press(a, "2")
+	assert.Nil(t, a.runCommand("draw "+path))
+	assert.Contains(t, screenTextAfter(a), "no picture")
 }

@@ -90,10 +90,10 @@ func (a *App) propose(string) tea.Cmd {
 			return m
 		}
 		m.seen = r.Seen
-		if m.best, err = decode.Guesses(r.Best, m.lines, names, taken); err == nil {
-			m.others, err = decode.Guesses(r.Others[:min(len(r.Others), mostOthers)], m.lines, names, taken)
-		}
-		m.err = errors.Join(m.err, err)
+		var errOthers error
+		m.best, err = decode.Guesses(r.Best, m.lines, names, taken)
+		m.others, errOthers = decode.Guesses(r.Others[:min(len(r.Others), mostOthers)], m.lines, names, taken)
+		m.err = errors.Join(m.err, err, errOthers)
 		return m
 	}
 }

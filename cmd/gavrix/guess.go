@@ -3,6 +3,7 @@ package main
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -35,12 +36,9 @@ func (o *decodeOptions) recognised(ctx context.Context, path string, links []dec
 		taken = append(taken, l.Name)
 	}
 	best, err := decode.Guesses(r.Best, lines, names, taken)
-	if err != nil {
-		return nil, err
-	}
-	others, err := decode.Guesses(r.Others, lines, names, taken)
-	if err != nil {
-		return nil, err
+	others, errOthers := decode.Guesses(r.Others, lines, names, taken)
+	if err := errors.Join(err, errOthers); err != nil {
+		fmt.Fprintln(os.Stderr, "left out:", safe.Text(err.Error()))
 	}
 	if o.asJSON {
 		if err := printGuessesJSON(os.Stderr, best, others); err != nil {

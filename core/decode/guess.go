@@ -82,10 +82,12 @@ type Guess struct {
 
 // Guesses makes links of proposals for gathered lines; names are those of the
 // source. Links are named after their line, or their bus and a number; no name
-// is one of those that are taken.
+// is one of those that are taken. Proposals whose lines have names that can't be
+// written in words are left out, with an error.
 func Guesses(proposals []recognise.Proposal, lines []recognise.Line, names, taken []string) ([]Guess, error) {
 	taken = slices.Clone(taken)
 	var out []Guess
+	var errs []error
 	for _, p := range proposals {
 		base := p.Kind.Name
 		if used := slices.DeleteFunc(slices.Clone(p.Lines), func(l int) bool { return l < 0 }); len(used) == 1 {
@@ -100,11 +102,12 @@ func Guesses(proposals []recognise.Proposal, lines []recognise.Line, names, take
 		g := Guess{Proposal: p, Text: name + " " + p.Text(lines)}
 		var err error
 		if g.Link, err = ParseLink(g.Text, names); err != nil {
-			return out, err
+			errs = append(errs, err)
+			continue
 		}
 		out = append(out, g)
 	}
-	return out, nil
+	return out, errors.Join(errs...)
 }
 
 // plain keeps what a link's name can have.

@@ -47,7 +47,7 @@ type Derived struct {
 // mostDerived bounds the edges from which a derived line is drawn.
 const mostDerived = 200_000
 
-// Level gives a line's window; too many edges give false.
+// Window gives the line's levels; too many edges give false.
 func (d *Derived) Window(snap *capture.Snapshot, from, to quantity.Time) (wire.Window, bool) {
 	var ws []wire.Window
 	edges := 0

@@ -55,14 +55,14 @@ func (v *View) planned(h ui.Host, k *bus.Kind, text string) {
 	}
 }
 
-// compare holds the link's records against the plan, if there are new ones.
+// compare holds the link's new records against the plan.
 func (v *View) compare(h ui.Host) {
 	a, snap := v.of(h), h.Snapshot()
 	if a.plan == nil || a.counts == snap.Len() {
 		return
 	}
-	a.counts, a.found, a.agree = snap.Len(), nil, 0
-	first := max(snap.Len()-mostCompared, 0)
+	first := max(snap.Len()-mostCompared, a.counts, 0)
+	a.counts = snap.Len()
 	for i := first; i < snap.Len(); i++ {
 		r := snap.At(i)
 		if r.Link != h.LinkIndex() || r.Seen != record.Tap {
