@@ -155,6 +155,12 @@ func TestAWrongBitIsShown(t *testing.T) {
 	assert.Contains(t, text, "b4")
 	press(a, "d")
 	assert.Contains(t, screenText(a), "no difference behind the cursor")
+	// The plan in all four modes, one key each.
+	for _, want := range []string{"mode 2", "mode 3, the link is in 1", "mode 0, the link is in 1: one end samples at the instant", "mode 1, as the link"} {
+		press(a, "M")
+		assert.Contains(t, screenText(a), want)
+	}
+	press(a, "o")
 	a.runCommand("plan out nonsense")
 	assert.Contains(t, screenTextAfter(a), "8 bits in hex")
 	a.runCommand("plan")

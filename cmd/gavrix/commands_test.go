@@ -95,7 +95,7 @@ func TestStatuses(t *testing.T) {
 		{"calc ends uart rate=9600 rate=9600", fine, "both ends agree"},
 		{"calc ends uart rate=9600 rate=9800", fine, "differs, harmless: rate"},
 		{"calc ends uart rate=9600 rate=19200", found, "too late"},
-		{"calc ends spi mode=0 mode=1", found, "each bit is either the right one or its neighbour"},
+		{"calc ends spi mode=0 mode=1", found, "as D6 or D7 if not"},
 		{"calc ends can rate=250k rate=500k", found, "stuff errors, and error flags"},
 		{"calc ends i2c error-code=yes error-code=no", found, "one more byte"},
 		{"calc ends smoke a=b a=b", cannot, "known are uart, spi, i2c, can, pulse"},

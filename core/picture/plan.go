@@ -7,6 +7,7 @@ import (
 	"gavrix/core/capture"
 	"gavrix/core/intent"
 	"gavrix/core/record"
+	"gavrix/core/safe"
 	"gavrix/core/scene"
 )
 
@@ -77,21 +78,23 @@ func (w band) heldAgainst(r *record.Record, line int, seen []intent.Bit, ds []in
 	return out
 }
 
-// Plan draws a planned transaction alone, before anything is sent. What is open
-// stands as such below the levels.
+// Plan draws a planned transaction alone, before anything is sent. Open bits are
+// marked as such; lines that are open throughout are left out.
 func Plan(p *intent.Plan, columns int) *scene.Scene {
 	link := capture.Link{Name: "plan", Kind: p.Kind.Name}
 	for _, r := range p.Kind.Lines {
 		link.Lines = append(link.Lines, r.Name)
 	}
 	store := capture.NewStore(capture.Meta{Links: []capture.Link{link}})
-	used := map[int]bool{}
+	// A line of which nothing is planned is left out: its level would be made up.
+	bits, planned := map[int]bool{}, map[int]bool{}
 	for _, b := range p.Bits {
-		used[b.Line] = true
+		bits[b.Line] = true
+		planned[b.Line] = planned[b.Line] || !b.Open
 	}
 	end := p.Record.End
 	for i := range p.Lines {
-		if used[i] || len(p.Lines[i].Toggles) > 0 {
+		if planned[i] || !bits[i] && len(p.Lines[i].Toggles) > 0 {
 			store.Levels(0, i, &p.Lines[i])
 		}
 		end = max(end, p.Lines[i].To)
@@ -102,6 +105,12 @@ func Plan(p *intent.Plan, columns int) *scene.Scene {
 	w.From = max(p.Record.Start-(p.Record.End-p.Record.Start)/20, 0)
 	w.Bands = []Band{{Kind: p.Kind, Name: "planned", Settings: func(int) bus.Settings { return p.Settings }, Plan: p}}
 	s := w.Scene()
+	for i := range s.Lanes {
+		// What is open stands as 0 in the record; the plan's own words say it.
+		if s.Lanes[i].Name == "planned" && len(s.Lanes[i].Cells) == 1 {
+			s.Lanes[i].Cells[0].Label = safe.Text(p.Text)
+		}
+	}
 	s.Title = "planned: " + p.Text
 	return s
 }

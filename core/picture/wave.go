@@ -309,6 +309,9 @@ func (w band) labels(rs []*record.Record, n, line int) (fields, bits []scene.Cel
 			}
 		}
 	}
+	if len(fields)+len(bits) == 0 && len(samples) > 0 && w.wide((w.To-w.From)/quantity.Time(len(samples)), 3) {
+		return nil, nil, samples // a clock that says when others are sampled
+	}
 	if !fit(w, fields, 2.5) {
 		return nil, nil, nil
 	}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"gavrix/core/bus"
+	"gavrix/core/bus/spi"
 	"gavrix/core/bus/uart"
 	"gavrix/core/intent"
 	"gavrix/core/picture"
@@ -53,6 +54,34 @@ func (v *View) planned(h ui.Host, k *bus.Kind, text string) {
 	default:
 		h.Say("%d as planned; d goes to the first of %d differences", a.agree, len(a.found))
 	}
+}
+
+// nextMode draws the plan of an spi link in the next of the four modes, and says
+// what that is against the mode of the link.
+func (v *View) nextMode(h ui.Host) {
+	a := v.of(h)
+	if a.plan == nil || a.plan.Kind != spi.Kind {
+		h.Say("there is no plan for an spi link: select one, :plan out 6B")
+		return
+	}
+	set := a.plan.Settings.(spi.Settings)
+	next := spi.Mode((set.Mode() + 1) % 4)
+	set.ClockIdleHigh, set.SampleSecond = next.ClockIdleHigh, next.SampleSecond
+	p, err := intent.New(spi.Kind, set, a.plan.Text, quantity.Microsecond)
+	if err != nil {
+		h.Warn("%v", err)
+		return
+	}
+	a.plan, v.alone = p, true
+	text := fmt.Sprintf("mode %d", set.Mode())
+	if own, ok := h.Settings(int(h.LinkIndex()), 0).(spi.Settings); ok {
+		if ds := spi.Compare(set, own, "sender", "link"); len(ds) > 0 {
+			text += ", the link is in " + fmt.Sprint(own.Mode()) + ": " + ds[0].Effects[0]
+		} else {
+			text += ", as the link"
+		}
+	}
+	h.Say("%s", text)
 }
 
 // compare holds the link's new records against the plan.

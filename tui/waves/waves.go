@@ -204,7 +204,7 @@ func (v *View) Draw(a cells.Area, h ui.Host) {
 	if v.alone && v.of(h).plan != nil {
 		where = "the plan alone"
 	}
-	a.Text(x+3, 0, cells.Quiet, fmt.Sprintf("%s   %s across", where, v.span.Round(3)))
+	a.Text(x+3, 0, cells.Quiet, fmt.Sprintf("%s   %s across", where, (s.To-s.From).Round(3)))
 	if span, _ := kept(h, k); v.from < span.From {
 		a.Right(a.W, 0, cells.Doubt, "levels before "+picture.TimeLabel(span.From, v.span/1000)+" no longer kept")
 	}

@@ -81,7 +81,7 @@ func Compare(a, b Settings, nameA, nameB string) []bus.Difference {
 			// The same edge of the clock samples; only the resting level differs.
 			add("mode-differs", what, "both sample on the same edge of the clock: words arrive, but selecting may make one edge too many or too few")
 		} else {
-			add("mode-differs", what, "one end samples at the instant at which the other changes its data: each bit is either the right one or its neighbour")
+			add("mode-differs", what, "one end samples at the instant at which the other changes its data: "+example(a, b))
 		}
 	}
 	if a.LSBFirst != b.LSBFirst {
@@ -99,6 +99,19 @@ func Compare(a, b Settings, nameA, nameB string) []bus.Difference {
 		add("turn-differs", fmt.Sprintf("turn: %s after %d bits, %s after %d", nameA, a.Turn, nameB, b.Turn), "between the two either both drive the wire or nobody does")
 	}
 	return out
+}
+
+// example says what becomes of a word.
+func example(sent, read Settings) string {
+	read.Word, read.LSBFirst = sent.Word, sent.LSBFirst
+	word := uint32(0x6B) & (1<<sent.Word - 1)
+	digits := (sent.Word + 3) / 4
+	r := ReadAs(sent, read, word)
+	other := fmt.Sprintf("%0*X", digits, r.New)
+	if r.Open != 0 {
+		other += fmt.Sprintf(" or %0*X", digits, r.New|r.Open)
+	}
+	return fmt.Sprintf("%0*X reads as %0*X if the old level still holds, as %s if not", digits, word, digits, r.Old, other)
 }
 
 func lcm(a, b int) int {
