@@ -162,7 +162,7 @@ func TestBringUpByKeys(t *testing.T) {
 
 	// Change a setting on the drawn frame: the ends disagree, and it shows.
 	s.keys("2")
-	s.wait("TIMING  lower-gauge", "S2RATE.DIV = 86", "28 735.6 Bd", "-0.22 %")
+	s.wait("TIMING  lower-gauge", "S2RATE DIV 86", "28 735.6 Bd", "-0.22 %")
 	s.keys("+")
 	for range 4 {
 		s.keys("p") // even, odd, mark, space, none
