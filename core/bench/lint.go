@@ -61,6 +61,7 @@ func (l *Link) Lint() []finding.Finding {
 	out = append(out, l.lintRates()...)
 	out = append(out, l.lintClock()...)
 	out = append(out, l.lintTimes()...)
+	out = append(out, l.lintWords()...)
 	for i := range out {
 		out[i].Link = l.Name
 	}

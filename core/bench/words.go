@@ -3,12 +3,15 @@ package bench
 import (
 	"fmt"
 	"io/fs"
+	"maps"
 	"path"
+	"slices"
 	"sort"
 	"strings"
 
 	"gavrix/core/bus/uart"
 	"gavrix/core/doc"
+	"gavrix/core/finding"
 	"gavrix/core/register"
 )
 
@@ -95,15 +98,46 @@ func place(m *register.Map, text string) (*register.Register, *register.Field, e
 	return r, f, nil
 }
 
-// control checks that the settings of a link find their fields and fit them.
+// places gives where a link's settings go, by setting.
+func (l *Link) places() map[string]string {
+	out := map[string]string{}
+	for _, c := range controls {
+		if where := l.Unit.Control[c.name]; where != "" {
+			out[c.name] = where
+		}
+	}
+	for _, v := range l.Setting.Values {
+		if v.Register != "" && v.Field != "" {
+			out["rate "+v.Register+"."+v.Field] = v.Register + "." + v.Field
+		}
+	}
+	return out
+}
+
+// control checks that the settings of a link find their fields. Whether they fit
+// them is Lint's: a setting that the unit can't do can still be simulated.
 func (x *binder) control(b *Bench, l *Link, n *doc.Node) {
 	l.registers = b.MCU.Registers
 	if l.registers == nil || l.Unit == nil {
 		return
 	}
-	if _, err := l.Words(); err != nil {
-		x.fault("setting-has-no-field", n.Get("unit").Place(), "mend the unit's `control:` or its rate generator's register, or the table of registers", "%s: %v", l.Unit.Name, err)
+	for _, where := range slices.Sorted(maps.Values(l.places())) {
+		if _, _, err := place(l.registers, where); err != nil {
+			x.fault("setting-has-no-field", n.Get("unit").Place(), "mend the unit's `control:` or its rate generator's register, or the table of registers", "%s: %v", l.Unit.Name, err)
+			return
+		}
 	}
+}
+
+// lintWords finds settings that the unit's registers have no value for.
+func (l *Link) lintWords() []finding.Finding {
+	if _, err := l.Words(); err != nil {
+		return []finding.Finding{{
+			Severity: finding.Error, Code: "setting-not-in-register", Where: l.node.Get("mcu").Place(),
+			Seen: fmt.Sprintf("unit %s can't be set so: %v", l.Unit.Name, err), Why: "there is no value to write for it", Change: "choose what the unit has",
+		}}
+	}
+	return nil
 }
 
 // Words gives the registers that the link's settings go into, whole, in order of

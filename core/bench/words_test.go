@@ -94,7 +94,6 @@ func TestRegistersInABench(t *testing.T) {
 		{"CTR.LEN", "r.csv", table, "did you mean CTL?"},
 		{"CTL.LENG", "r.csv", table, `no field "LENG"`},
 		{"CTL", "r.csv", table, "names no field"},
-		{"CTL.LEN", "r.csv", strings.Replace(table, "0=7 1=8", "0=6 1=5", 1), "bits"},
 	} {
 		faults := load(c.control, c.file, c.text)
 		if !assert.Len(t, faults, 1, c.want) {
@@ -102,6 +101,21 @@ func TestRegistersInABench(t *testing.T) {
 		}
 		assert.Contains(t, faults[0].String(), c.want)
 	}
+}
+
+// A setting that the unit's registers have no value for is a finding, and the
+// link can still be simulated.
+func TestSettingWithoutAValue(t *testing.T) {
+	b, faults := Load(demo.Files, demo.Bench)
+	require.Empty(t, faults)
+	require.NoError(t, b.Apply(finding.Edit{Path: []string{"links", "lower-gauge", "mcu", "frame"}, Value: "7M1"}))
+	text := ""
+	for _, f := range b.Links[1].Lint() {
+		text += f.String()
+	}
+	assert.Contains(t, text, `unit serial2 can't be set so: parity: PARITY: "mark" is no value of the field; write a number, or one of even, none, odd`)
+	_, err := b.Links[1].Words()
+	assert.Error(t, err)
 }
 
 // TestSavedElsewhere: a bench saved into another folder can be opened there: what
