@@ -228,3 +228,69 @@ func BenchmarkLines(b *testing.B) {
 		recognised(b, lines...)
 	}
 }
+
+// Bits that differ in the width of their high pulses are told from characters,
+// with their widths.
+func TestPulseCoded(t *testing.T) {
+	rng := rand.New(rand.NewPCG(3, 3))
+	var tog []quantity.Time
+	at := 100 * quantity.Microsecond
+	for range 6 {
+		for range 96 {
+			high := 400 * quantity.Nanosecond
+			if rng.IntN(2) == 1 {
+				high = 800 * quantity.Nanosecond
+			}
+			tog = append(tog, at, at+high)
+			at += 1200 * quantity.Nanosecond
+		}
+		at += 70 * quantity.Microsecond
+	}
+	r := recognised(t, recognise.Line{Name: "strip", Levels: wire.Window{To: at, Toggles: tog}})
+	require.NotEmpty(t, r.Best)
+	p := r.Best[0]
+	assert.Equal(t, "pulse", p.Kind.Name)
+	assert.Equal(t, 576, p.Units)
+	assert.Contains(t, p.Settings, `zero="0.2 to 0.588 us" one="0.6 to 1 us"`)
+	assert.Contains(t, p.Reasons[0], "a bit every 1.20 µs, high for 400 ns or 800 ns")
+	assert.Contains(t, p.Class, "elements of 24")
+}
+
+// Without a select line the pauses of the clock part the words.
+func TestWithoutSelect(t *testing.T) {
+	rng := rand.New(rand.NewPCG(8, 8))
+	set := spi.Mode(2)
+	set.Select = spi.NoSelect
+	var clock, out, in []quantity.Time
+	at := 10 * quantity.Microsecond
+	for range 60 {
+		l, end := spi.Encode(set, at, quantity.Microsecond, []uint32{rng.Uint32() & 0xff}, []uint32{rng.Uint32() & 0xff})
+		clock, out = append(clock, l.Clock...), append(out, l.Out...)
+		for _, x := range l.In {
+			in = append(in, x+200*quantity.Nanosecond)
+		}
+		at = end + 12*quantity.Microsecond
+	}
+	lines := []recognise.Line{
+		{Name: "a", Levels: wire.Window{To: at, Toggles: in}}, {Name: "b", Levels: wire.Window{To: at, High: true, Toggles: clock}}, {Name: "c", Levels: wire.Window{To: at, Toggles: out}},
+	}
+	r := recognised(t, lines...)
+	require.Len(t, r.Best, 1)
+	assert.Equal(t, "spi clock=b out=c in=a mode=2 active=none gap=3.00µs", r.Best[0].Text(lines))
+}
+
+// Text that is one only with its bits turned round is sent so.
+func TestMostSignificantFirst(t *testing.T) {
+	f, err := uart.ParseFrame("8N1 msb-first")
+	require.NoError(t, err)
+	period := quantity.PeriodOf(9600 * quantity.Baud)
+	var chars []uint16
+	for _, c := range []byte(sentence) {
+		chars = append(chars, uint16(c))
+	}
+	tog, end := uart.Encode(nil, f, period, period.Times(30), chars...)
+	r := recognised(t, recognise.Line{Name: "x", Levels: wire.Window{To: end + period.Times(50), High: true, Toggles: tog}})
+	require.NotEmpty(t, r.Best)
+	assert.Contains(t, r.Best[0].Settings, `frame="8N1 msb-first"`)
+	assert.Contains(t, r.Best[0].Reasons, "readable as text with the most significant bit first")
+}

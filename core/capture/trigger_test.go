@@ -1,0 +1,97 @@
+package capture
+
+import (
+	"bytes"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"gavrix/core/quantity"
+	"gavrix/core/record"
+)
+
+// typed is a record of characters, one a millisecond.
+func typed(at quantity.Time, data []byte, marks ...record.Mark) *record.Record {
+	r := &record.Record{Kind: record.Chars, From: record.Device, Seen: record.MCU, Start: at, Data: data, Each: quantity.Millisecond, Marks: marks}
+	for i := range data {
+		r.Offsets = append(r.Offsets, quantity.Time(i)*quantity.Millisecond)
+	}
+	r.End = at + quantity.Time(len(data))*quantity.Millisecond
+	return r
+}
+
+// A trigger for bytes fires when they first stand in a row behind its arming, at
+// the end of the last of them, as a search through all characters finds it.
+func TestTriggerAgainstSearch(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		letters := rapid.SliceOfN(rapid.SampledFrom([]byte("ab")), 1, 12)
+		s := NewStore(Meta{Links: []Link{{Name: "x"}}})
+		want := rapid.SliceOfN(rapid.SampledFrom([]byte("ab")), 1, 3).Draw(rt, "want")
+		armAt := rapid.IntRange(0, 4).Draw(rt, "armed after")
+		var tr *Trigger
+		at := quantity.Time(0)
+		expected := quantity.Time(-1)
+		for i := range 8 {
+			if i == armAt {
+				s.Advance(at)
+				tr = NewTrigger(s.Snapshot(), want)
+			}
+			data := letters.Draw(rt, "data")
+			r := typed(at, data)
+			if k := bytes.Index(data, want); k >= 0 && i >= armAt && expected < 0 {
+				expected = at + quantity.Time(k+len(want))*quantity.Millisecond
+			}
+			s.Put(r)
+			at = r.End + 10*quantity.Millisecond
+			s.Advance(at)
+			if tr == nil {
+				continue
+			}
+			link, fired, ok := tr.Fired(s.Snapshot())
+			require.Equal(rt, expected >= 0, ok)
+			if ok {
+				require.Equal(rt, expected, fired)
+				require.Zero(rt, link)
+				return
+			}
+		}
+	})
+}
+
+func TestTriggerOnErrors(t *testing.T) {
+	s := NewStore(Meta{Links: []Link{{Name: "x"}}})
+	s.Put(typed(0, []byte("ab"), record.Mark{Index: 1, Flags: record.Parity}))
+	s.Advance(quantity.Second)
+	tr := NewTrigger(s.Snapshot(), nil)
+	_, _, ok := tr.Fired(s.Snapshot())
+	assert.False(t, ok, "what was there before does not count")
+	s.Put(typed(2*quantity.Second, []byte("cd")))
+	_, _, ok = tr.Fired(s.Snapshot())
+	assert.False(t, ok)
+	// A run that is not finished counts too.
+	s.Open(typed(3*quantity.Second, []byte("ef"), record.Mark{Index: 0, Flags: record.Framing}))
+	_, at, ok := tr.Fired(s.Snapshot())
+	require.True(t, ok)
+	assert.Equal(t, 3*quantity.Second+quantity.Millisecond, at)
+	// In an unfinished run bytes are found as well, those before the arming not.
+	s.Advance(3*quantity.Second + quantity.Millisecond)
+	tr = NewTrigger(s.Snapshot(), []byte("e"))
+	_, _, ok = tr.Fired(s.Snapshot())
+	assert.False(t, ok)
+	_, _, ok = NewTrigger(s.Snapshot(), []byte("f")).Fired(s.Snapshot())
+	assert.True(t, ok)
+}
+
+// Records of other buses count as traffic of their link: frames without data too.
+func TestCountersOfFrames(t *testing.T) {
+	s := NewStore(Meta{Links: []Link{{Name: "x"}}})
+	s.Put(&record.Record{Kind: record.Frame, Seen: record.Tap, End: 5 * quantity.Millisecond})
+	s.Put(&record.Record{Kind: record.Transaction, Seen: record.Tap, End: 9 * quantity.Millisecond, Data: []byte{1, 2}, Marks: []record.Mark{{Flags: record.Short}}})
+	c := s.Snapshot().Counters(Direction{Seen: record.Tap})
+	assert.Equal(t, uint64(2), c.Runs)
+	assert.Equal(t, uint64(2), c.Chars)
+	assert.Equal(t, uint64(1), c.Bad)
+	assert.Equal(t, 9*quantity.Millisecond, c.Last)
+}
