@@ -1,0 +1,183 @@
+package main
+
+import (
+	"fmt"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"gavrix/core/bus/i2c"
+	"gavrix/core/finding"
+	"gavrix/core/quantity"
+)
+
+var scaled = regexp.MustCompile(`^([0-9.]+) ?([pnumkM]?)(V|F|Ohm|Ω|)$`)
+
+// parseScaled reads a value with a prefix and a unit of an ohm, a farad or a volt.
+func parseScaled(text, unit string) (float64, error) {
+	m := scaled.FindStringSubmatch(strings.TrimSpace(text))
+	v := 0.0
+	var err error
+	if m != nil {
+		v, err = strconv.ParseFloat(m[1], 64)
+	}
+	if m == nil || err != nil || v <= 0 || m[3] != "" && m[3] != unit && unit != "Ohm" {
+		return 0, fmt.Errorf("%q: write a value above 0 in %s, as 200p%s or 2.2k%s", text, unit, unit, unit)
+	}
+	return v * map[string]float64{"p": 1e-12, "n": 1e-9, "u": 1e-6, "m": 1e-3, "": 1, "k": 1e3, "M": 1e6}[m[2]], nil
+}
+
+type i2cJSON struct {
+	Class    string   `json:"class"`
+	Least    float64  `json:"pull_up_least_ohm"`
+	Most     float64  `json:"pull_up_most_ohm"`
+	Rise     float64  `json:"rise_ns,omitempty"`
+	Findings []string `json:"findings,omitempty"`
+	Counters []struct {
+		Low   int     `json:"low"`
+		High  int     `json:"high"`
+		Rate  float64 `json:"rate_bit_s"`
+		Error float64 `json:"error_percent"`
+	} `json:"counters,omitempty"`
+	Bytes float64 `json:"us_for_3_bytes"`
+}
+
+func calcI2C() *cobra.Command {
+	var rateText, supply, load, pullUp, clockText string
+	var devices []string
+	c := i2c.Counters{Least: 0, Most: 255, LowPlus: 1, HighPlus: 1}
+	var asJSON, explain bool
+	cmd := &cobra.Command{
+		Use:   "i2c",
+		Short: "Find pull-ups, rise time and clock counters of an i2c bus",
+		Example: `  gavrix calc i2c --rate 400k --supply 3.3V --load 200pF --pull-up 3.9k
+  gavrix calc i2c --rate 400k --supply 3.3V --load 120pF --pull-up 2.2k --clock 16MHz --device 'log-memory 400k' --device 'slow 100k'`,
+		Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			rate, err := quantity.ParseRate(rateText)
+			if err != nil {
+				return fmt.Errorf("--rate: %w", err)
+			}
+			class, err := i2c.ClassFor(rate)
+			if err != nil {
+				return err
+			}
+			v, err := parseScaled(supply, "V")
+			if err != nil {
+				return fmt.Errorf("--supply: %w", err)
+			}
+			farad, err := parseScaled(load, "F")
+			if err != nil {
+				return fmt.Errorf("--load: %w", err)
+			}
+			out := i2cJSON{Class: class.Name, Bytes: i2c.Duration(quantity.PeriodOf(rate).Times(1), 3).Seconds() * 1e6}
+			var ds []finding.Derivation
+			p, err := i2c.PullUpFor(v, farad, class)
+			if err != nil {
+				out.Findings = append(out.Findings, err.Error())
+			}
+			out.Least, out.Most = p.Least, p.Most
+			ds = append(ds, i2c.PullUpDerivation(v, farad, class, p))
+			if farad > class.Load {
+				out.Findings = append(out.Findings, fmt.Sprintf("%g pF is more than the %g pF that class %s allows", farad*1e12, class.Load*1e12, class.Name))
+			}
+			rise := class.Rise
+			if pullUp != "" {
+				ohm, err := parseScaled(pullUp, "Ohm")
+				if err != nil {
+					return fmt.Errorf("--pull-up: %w", err)
+				}
+				rise = i2c.RiseTime(ohm, farad)
+				out.Rise = rise.Seconds() * 1e9
+				switch {
+				case ohm > p.Most:
+					out.Findings = append(out.Findings, fmt.Sprintf("%s is too slow: the lines rise in %s, %s allows %s", pullUp, rise.Round(3), class.Name, class.Rise))
+				case ohm < p.Least:
+					out.Findings = append(out.Findings, fmt.Sprintf("%s is too strong: outputs must sink more than %g mA", pullUp, class.Sink*1e3))
+				}
+			}
+			for _, d := range devices {
+				name, most, _ := strings.Cut(strings.TrimSpace(d), " ")
+				r, err := quantity.ParseRate(strings.TrimSpace(most))
+				if err != nil {
+					return fmt.Errorf("--device %q: write a name and its most rate, as 'tilt 400k'", d)
+				}
+				if rate > r {
+					out.Findings = append(out.Findings, fmt.Sprintf("%s stands %s, the bus is to run at %s", name, bitRates(r), bitRates(rate)))
+				}
+			}
+			if clockText != "" {
+				f, err := quantity.ParseClock(clockText)
+				if err != nil {
+					return fmt.Errorf("--clock: %w", err)
+				}
+				ts, err := c.SolveCounters(f, rate, class, min(rise, class.Rise), class.Fall, 4)
+				if err != nil {
+					return err
+				}
+				ds = append(ds, ts[0].Derivation(min(rise, class.Rise), class.Fall))
+				for _, t := range ts {
+					out.Counters = append(out.Counters, struct {
+						Low   int     `json:"low"`
+						High  int     `json:"high"`
+						Rate  float64 `json:"rate_bit_s"`
+						Error float64 `json:"error_percent"`
+					}{t.Low, t.High, t.Rate.Bd(), 100 * t.Error})
+				}
+			}
+			if !explain {
+				ds = nil
+			}
+			return printI2C(&out, rate, asJSON, ds)
+		},
+	}
+	fl := cmd.Flags()
+	fl.StringVar(&rateText, "rate", "", "bit rate, as 400k")
+	fl.StringVar(&supply, "supply", "3.3V", "supply of the lines")
+	fl.StringVar(&load, "load", "100pF", "capacitance of a line")
+	fl.StringVar(&pullUp, "pull-up", "", "pull-up to be judged, as 2.2k")
+	fl.StringArrayVar(&devices, "device", nil, "a device and the most that it stands, as 'tilt 400k' (may be given again)")
+	fl.StringVar(&clockText, "clock", "", "clock of the bus controller, for its counters")
+	fl.IntVar(&c.Most, "most", c.Most, "largest counter")
+	fl.IntVar(&c.LowPlus, "low-plus", c.LowPlus, "clocks that the unit adds to the low counter")
+	fl.IntVar(&c.HighPlus, "high-plus", c.HighPlus, "clocks that it adds to the high counter")
+	fl.IntVar(&c.Filter, "filter", 0, "clocks by which its input filter delays an edge")
+	fl.BoolVar(&asJSON, "json", false, "print JSON")
+	fl.BoolVar(&explain, "explain", false, "show how the numbers came about")
+	_ = cmd.MarkFlagRequired("rate")
+	return cmd
+}
+
+// bitRates prints a rate in bits.
+func bitRates(r quantity.Rate) string { return strings.ReplaceAll(r.String(), "Bd", "bit/s") }
+
+func printI2C(out *i2cJSON, rate quantity.Rate, asJSON bool, ds []finding.Derivation) error {
+	if asJSON {
+		if err := printJSON(explained{out, ds}); err != nil {
+			return err
+		}
+	} else {
+		fmt.Printf("%s is class %s; 3 bytes on the wire take %.1f µs\n", bitRates(rate), out.Class, out.Bytes)
+		fmt.Printf("pull-up %.0f to %.0f Ω\n", out.Least, out.Most)
+		if out.Rise > 0 {
+			fmt.Printf("rise time %.0f ns\n", out.Rise)
+		}
+		for i, c := range out.Counters {
+			mark := " "
+			if i == 0 {
+				mark = "*"
+			}
+			fmt.Printf(" %s low %d, high %d: %s bit/s, %+.2f %%\n", mark, c.Low, c.High, quantity.Group(c.Rate, 0), c.Error)
+		}
+		for _, f := range out.Findings {
+			fmt.Println("▲ " + f)
+		}
+		printDerivations(ds)
+	}
+	if len(out.Findings) > 0 {
+		return exitStatus(found)
+	}
+	return nil
+}
