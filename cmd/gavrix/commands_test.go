@@ -478,3 +478,14 @@ func TestRegisters(t *testing.T) {
 	out, status = run(t, "prove", "demo:culvert")
 	assert.Equal(t, fine, status, out)
 }
+
+func TestSourcesCommand(t *testing.T) {
+	out, status := run(t, "sources", "demo", "divider")
+	require.Equal(t, fine, status, out)
+	assert.Contains(t, out, "Marlow 40 manual p. 112")
+	assert.Contains(t, out, "4 values, 0 without a source")
+	out, status = run(t, "sources", "demo", "--missing", "--json")
+	require.Equal(t, fine, status)
+	assert.Contains(t, out, `"path": "links.lower-gauge.mcu.rate"`)
+	assert.NotContains(t, out, "p. 112")
+}

@@ -38,6 +38,7 @@ var mcuSchema = doc.Map(
 		doc.Key{Name: "measured", Doc: "what this clock was measured at; all behind it follows", Type: doc.ClockType},
 		doc.Key{Name: "plus-minus", Doc: "uncertainty of the measurement, as 0.01 MHz", Type: doc.FreqType},
 		doc.Key{Name: "most", Doc: "the most that it may run at", Type: doc.ClockType},
+		doc.Key{Name: "sheet", Doc: "document and page", Type: doc.AnyText},
 		doc.Key{Name: "unproven", Doc: "assumed only, not checked yet", Type: doc.Enum("yes", "no"), Default: "no"},
 	)), Required: true},
 	doc.Key{Name: "units", Doc: "bus units by name", Type: doc.MapOf(doc.Map(
@@ -107,6 +108,7 @@ var linkSchema = doc.Map(
 			_, err := clock.ParseDivisor(s)
 			return err
 		})},
+		doc.Key{Name: "source", Doc: "document and page, or who chose it", Type: doc.AnyText},
 		doc.Key{Name: "service", Doc: "time until the handler has emptied the receive register", Type: doc.TimeType, Default: "5 µs"},
 		doc.Key{Name: "ask", Doc: "what the firmware sends by itself", Type: doc.Map(
 			doc.Key{Name: "every", Doc: "time from one to the next", Type: doc.TimeType, Required: true},
@@ -117,6 +119,7 @@ var linkSchema = doc.Map(
 		doc.Key{Name: "file", Doc: "its device file, beside the bench", Type: doc.Scalar("a file name below the bench's folder", checkFile), Required: true},
 		doc.Key{Name: "rate", Doc: "bit rate, where it differs from the device file", Type: doc.RateType},
 		doc.Key{Name: "frame", Doc: "frame, where it differs from the device file", Type: frameType()},
+		doc.Key{Name: "source", Doc: "document and page", Type: doc.AnyText},
 		doc.Key{Name: "clock-off", Doc: "how far this part's clock is off, as 0.4 %", Type: doc.PPMType, Default: "0 ppm"},
 	), Required: true},
 	doc.Key{Name: "lines", Doc: "names of its lines in captures; absent: LINK.mcu and LINK.device", Type: doc.Map(

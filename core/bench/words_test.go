@@ -138,3 +138,28 @@ func TestSavedElsewhere(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, mine, kept)
 }
+
+// Each value is listed with the source beside or above it, and found by text.
+func TestSources(t *testing.T) {
+	b, faults := Load(demo.Files, demo.Bench)
+	require.Empty(t, faults)
+	all := b.Sources()
+	by := map[string]Sourced{}
+	for _, s := range all {
+		by[s.Path] = s
+		assert.NotContains(t, s.Path, "checks")
+	}
+	assert.Equal(t, "Marlow 40 manual p. 112", by["mcu.units.serial1.divider.most"].Source)
+	assert.Equal(t, "board drawing 3", by["mcu.clocks.crystal.source"].Source)
+	assert.Equal(t, "10 MHz", by["mcu.clocks.crystal.source"].Value)
+	assert.Equal(t, "gauge sheet L, page 4", by["links.lower-gauge.device: lower-gauge"].Source)
+	assert.Empty(t, by["links.lower-gauge.mcu.rate"].Source)
+	assert.Positive(t, by["links.lower-gauge.mcu.rate"].Line)
+	found := Find(all, "DIVIDER")
+	require.Len(t, found, 4)
+	for _, s := range found {
+		assert.Contains(t, s.Source, "p. 112")
+	}
+	assert.Len(t, Find(all, "gauge sheet L"), 1)
+	assert.Empty(t, Find(all, "nowhere"))
+}
