@@ -391,7 +391,7 @@ func activity(l *scene.Levels, span quantity.Time) string {
 	}
 	switch {
 	case n > 0:
-		return strings.ReplaceAll(strings.TrimSuffix(quantity.FromHz(float64(n)/span.Seconds()).Round(2), "Hz"), " ", "") + " edges/s"
+		return strings.ReplaceAll(strings.TrimSuffix(quantity.FromHz(float64(n)/span.Seconds()).Round(2), "Hz"), " ", "") + " edge/s"
 	case l.High:
 		return "idle high"
 	}
