@@ -20,6 +20,7 @@ import (
 	"gavrix/core/quantity"
 	"gavrix/core/wire"
 	"gavrix/core/wire/vcd"
+	"gavrix/demo"
 )
 
 // run calls the program in this process and gives its output and status.
@@ -302,6 +303,19 @@ func TestGuess(t *testing.T) {
 		}
 	}
 	assert.Equal(t, 4, first, "the line that has a link is left alone")
+	// A file that breaks off is recognised and decoded up to there.
+	dir := t.TempDir()
+	half := append(append([]byte(nil), demo.Capture[:len(demo.Capture)/2]...), "\nxx\n"...)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "half.vcd"), half, 0o600))
+	out, status = run(t, "decode", filepath.Join(dir, "half.vcd"), "--guess")
+	assert.Equal(t, cannot, status)
+	for _, want := range []string{"what stands before it is looked at", "clock=in1 out=in6", "out 83 00 00 00", "what stands before it was decoded"} {
+		assert.Contains(t, out, want)
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "none.vcd"), []byte("$timescale 1 ns $end\n$enddefinitions $end\n#0\n"), 0o600))
+	out, status = run(t, "decode", filepath.Join(dir, "none.vcd"), "--guess")
+	assert.Equal(t, cannot, status)
+	assert.Contains(t, out, "there are no lines in the file")
 	assert.Greater(t, proposals, first)
 }
 

@@ -24,8 +24,14 @@ func (o *decodeOptions) recognised(ctx context.Context, path string, links []dec
 	defer f.Close()
 	names := src.Names()
 	lines, err := decode.Gather(ctx, src, decode.Unlinked(links, names), progress(f))
-	if err != nil {
+	switch {
+	case lines == nil:
 		return nil, fmt.Errorf("%s: %w", path, err)
+	case err != nil:
+		// Decoding says so again, with what stood before it.
+		fmt.Fprintf(os.Stderr, "gavrix: %s: %s; what stands before it is looked at\n", safe.Text(path), safe.Text(err.Error()))
+	case len(names) == 0:
+		return nil, fmt.Errorf("%s: there are no lines in the file", path)
 	}
 	r, err := recognise.Lines(ctx, lines, nil)
 	if err != nil {
