@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -22,6 +23,8 @@ type generatorOptions struct {
 	width, before    int
 	factors          []int
 	plusOne, packed  bool
+	formula          string
+	ranges           []string
 }
 
 func (o *generatorOptions) flags(fl *pflag.FlagSet) {
@@ -34,6 +37,8 @@ func (o *generatorOptions) flags(fl *pflag.FlagSet) {
 	fl.BoolVar(&o.packed, "packed", false, "whole part and fraction stand in one register")
 	fl.IntVar(&o.width, "reload-width", 0, "a timer of so many bits that counts up from a reload value; --factors are its overflows a bit")
 	fl.IntVar(&o.before, "before", 1, "what a fixed stage in front of the timer divides by")
+	fl.StringVar(&o.formula, "formula", "", "any other generator: the bit rate by an expression, as 'clock / (16 * (n + 1))'; --oversampling is its samples a bit")
+	fl.StringArrayVar(&o.ranges, "range", nil, "a variable of the formula, as n=0..255 (may be given again)")
 	fl.IntSliceVar(&o.factors, "factors", nil, "a counter chain: what the receiver divides by; of a timer, overflows a bit, the second one with doubling")
 }
 
@@ -50,6 +55,9 @@ func (o *generatorOptions) generator() (g clock.Generator, f quantity.Freq, plus
 		plusMinus = float64(pm) / float64(f)
 	}
 	switch {
+	case o.formula != "":
+		g, err = o.byFormula()
+		return g, f, plusMinus, err
 	case o.bits > 0 && o.width > 0:
 		return nil, 0, 0, errors.New("--fraction-bits and --reload-width are two kinds of generators: give one")
 	case o.bits > 0:
@@ -62,6 +70,26 @@ func (o *generatorOptions) generator() (g clock.Generator, f quantity.Freq, plus
 		g = clock.Divider{Oversampling: o.oversampling, Least: 1, Most: o.most, PlusOne: o.plusOne}
 	}
 	return g, f, plusMinus, g.Check()
+}
+
+// byFormula reads a generator that is given by an expression.
+func (o *generatorOptions) byFormula() (clock.Generator, error) {
+	var vs []clock.Variable
+	for _, r := range o.ranges {
+		name, span, _ := strings.Cut(r, "=")
+		from, to, ok := strings.Cut(span, "..")
+		least, errLeast := strconv.Atoi(from)
+		most, errMost := strconv.Atoi(to)
+		if !ok || errLeast != nil || errMost != nil {
+			return nil, fmt.Errorf("--range %s: write NAME=LEAST..MOST, as n=0..255", r)
+		}
+		vs = append(vs, clock.Variable{Name: name, Least: least, Most: most})
+	}
+	f, err := clock.NewFormula(o.formula, o.oversampling[0], vs)
+	if err != nil {
+		return nil, fmt.Errorf("--formula: %w", err)
+	}
+	return f, nil
 }
 
 type baudRow struct {

@@ -396,6 +396,8 @@ func TestWorkedCalculations(t *testing.T) {
 		{"baud --clock 16MHz --reaches", fine, []string{"9.6 kBd", "500 kBd"}},
 		{"baud --clock 16MHz", cannot, []string{"give --rate"}},
 		{"baud --clock 16MHz --rate 9600 --fraction-bits 4 --reload-width 8", cannot, []string{"two kinds"}},
+		{"baud --clock 16MHz --rate 9600 --formula clock/(16*(n+1)) --range n=0..255", fine, []string{"n = 103", "0x67", "+0.16 %"}},
+		{"baud --clock 16MHz --rate 9600 --formula clock/(16*(n+1)) --range n", cannot, []string{"n=0..255"}},
 		{"infer --clock 20MHz --rate 57600 --register 22 --bit 22us", fine, []string{"1. the clock at the unit is 16 MHz, not 20 MHz"}},
 		{"infer --clock 20MHz --rate 57600 --measured 1775.6", fine, []string{"divides by 32"}},
 		{"infer --clock 20MHz --rate 57600", cannot, []string{"give --bit"}},

@@ -278,6 +278,17 @@ func (x *binder) generator(u *doc.Node) clock.Generator {
 				Factors: numbers(d.Get("factors")), Least: least, Most: most, Register: d.Text("register"), Field: d.Text("field"),
 				FactorRegister: d.Text("factor-register"), FactorField: d.Text("factor-field"),
 			}
+		case "formula":
+			var vs []clock.Variable
+			for _, v := range d.Get("variables").All() {
+				vs = append(vs, clock.Variable{Name: v.Key, Least: number(v.Text("least"), 0), Most: number(v.Text("most"), 0), Register: v.Text("register"), Field: v.Text("field")})
+			}
+			f, err := clock.NewFormula(d.Text("rate"), number(d.Text("samples"), 16), vs)
+			if err != nil {
+				x.fault("bad-formula", d.Place(), "mend the expression, or its variables", "unit %s: %v", u.Key, err)
+				return clock.Divider{Oversampling: samples, Least: 1, Most: 1}
+			}
+			g = f
 		}
 	}
 	if given != 1 {
@@ -291,7 +302,7 @@ func (x *binder) generator(u *doc.Node) clock.Generator {
 }
 
 // generatorKinds are the kinds of rate generators of a unit.
-var generatorKinds = []string{"divider", "fractional", "reload", "chain"}
+var generatorKinds = []string{"divider", "fractional", "reload", "chain", "formula"}
 
 func numbers(n *doc.Node) []int {
 	var out []int

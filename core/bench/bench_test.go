@@ -71,8 +71,9 @@ func TestBadBenches(t *testing.T) {
 		{swap("clock: bus", "clock: buss"), "b.yaml:9:29", `no clock "buss"`, "did you mean bus?"},
 		{swap("kind: uart, clock", "kind: urat, clock"), "b.yaml:9:16", `"urat"`, "did you mean uart?"},
 		{swap("most: 4096, plus", "most: 4096, least: 5000, plus"), "b.yaml:9:43", "is empty", "least and most"},
-		{swap("divider: {most: 4096, plus-one: yes}", "source: p. 3"), "b.yaml:9:5", "has 0 rate generators", "one of divider, fractional, reload, chain"},
+		{swap("divider: {most: 4096, plus-one: yes}", "source: p. 3"), "b.yaml:9:5", "has 0 rate generators", "one of divider, fractional, reload, chain, formula"},
 		{swap("plus-one: yes}", "plus-one: yes}, chain: {factors: [16], most: 9}"), "b.yaml:9:5", "has 2 rate generators", "one of"},
+		{swap("divider: {most: 4096, plus-one: yes}", "formula: {rate: clock / (k + 1), variables: {n: {most: 9}}}"), "b.yaml:9:", "unknown name k", "mend the expression"},
 		{swap("divider: {most: 4096, plus-one: yes}", "chain: {factors: [0], most: 9}"), "b.yaml:9:", "0 is outside 1 to 256", ""},
 		{swap("divider: {most: 4096, plus-one: yes}", "fractional: {most: 9, least: 12, bits: 4}"), "b.yaml:9:", "is empty", "least and most"},
 		{swap("times: 8", "times: 8, most: 60 MHz"), "b.yaml:6:5", "runs at 80 MHz; at most 60 MHz", "factor before"},
@@ -245,6 +246,7 @@ func TestRateGenerators(t *testing.T) {
 		{"fractional: {most: 4095, bits: 5, register: RATE, field: N, fraction-register: RATE, fraction-field: F}", "28 797.7 Bd", "86 + 26/32", "RATE.N=86 RATE.F=26 "},
 		{"fractional: {most: 4095, bits: 4, register: RATE}", "28 797.7 Bd", "86 + 13/16", "RATE.=1389 "},
 		{"reload: {width: 8, before: 12, factor: [32, 16], register: TH, double-register: PC, double-field: D}", "29 761.9 Bd", "7", "TH.=249 PC.D=1 "},
+		{"formula: {rate: clock / (16 * (n + 1)), variables: {n: {most: 255, register: BR, field: N}}}", "28 735.6 Bd", "n = 86", "BR.N=86 "},
 		{"chain: {factors: [1, 16, 32], most: 255, register: CNT, factor-register: MODE, factor-field: FAC}", "28 735.6 Bd", "87", "CNT.=87 MODE.FAC=1 "},
 	} {
 		b, faults := Load(files(strings.Replace(good, "divider: {most: 4096, plus-one: yes}", c.unit, 1)), "b.yaml")

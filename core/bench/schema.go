@@ -79,6 +79,16 @@ var mcuSchema = doc.Map(
 			doc.Key{Name: "factor-register", Doc: "register of the factor's number", Type: doc.NameType},
 			doc.Key{Name: "factor-field", Doc: "its bit field", Type: doc.NameType},
 		)},
+		doc.Key{Name: "formula", Doc: "any other rate generator, by an expression that gives the bit rate", Type: doc.Map(
+			doc.Key{Name: "rate", Doc: "bit rate in baud, as clock / (16 * (n + 1) * 2 ** m)", Type: doc.NameType, Required: true},
+			doc.Key{Name: "samples", Doc: "receiver samples a bit", Type: doc.Int(4, 256), Default: "16"},
+			doc.Key{Name: "variables", Doc: "what the expression is written with", Type: doc.MapOf(doc.Map(
+				doc.Key{Name: "least", Doc: "smallest value", Type: doc.Int(0, 1<<20), Default: "0"},
+				doc.Key{Name: "most", Doc: "largest value", Type: doc.Int(0, 1<<20), Required: true},
+				doc.Key{Name: "register", Doc: "register that takes the value", Type: doc.NameType},
+				doc.Key{Name: "field", Doc: "its bit field", Type: doc.NameType},
+			)), Required: true},
+		)},
 		doc.Key{Name: "control", Doc: "where its settings go, each REGISTER.FIELD; the field's meanings are the settings' words", Type: doc.Map(controlKeys()...)},
 		doc.Key{Name: "source", Doc: "document and page", Type: doc.AnyText},
 	)), Required: true},

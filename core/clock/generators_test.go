@@ -255,3 +255,68 @@ func BenchmarkGenerators(b *testing.B) {
 		})
 	}
 }
+
+// A formula finds what trying everything by hand finds, and reads its values back.
+func TestFormulaAgainstBruteForce(t *testing.T) {
+	f, err := NewFormula("clock / (16 * (n + 1) * 2 ** m)", 16, []Variable{{Name: "n", Most: 60, Register: "A", Field: "N"}, {Name: "m", Least: 1, Most: 4}})
+	require.NoError(t, err)
+	rapid.Check(t, func(rt *rapid.T) {
+		clock := quantity.FromHz(rapid.Float64Range(1e5, 1e8).Draw(rt, "clock"))
+		want := quantity.FromBd(rapid.Float64Range(300, 2e6).Draw(rt, "want"))
+		best := math.Inf(1)
+		for n := 0; n <= 60; n++ {
+			for m := 1; m <= 4; m++ {
+				best = min(best, math.Abs(clock.Hz()/float64(16*(n+1)*(1<<m))/want.Bd()-1))
+			}
+		}
+		got, err := f.Solve(clock, want)
+		require.NoError(rt, err)
+		require.InDelta(rt, best, math.Abs(got[0].Error), 1e-9)
+		for _, s := range got {
+			back, err := f.Read(clock, want, 16, s.Values[0].Value, s.Values[1].Value)
+			require.NoError(rt, err)
+			back.Tie = s.Tie
+			require.Equal(rt, s, back)
+		}
+	})
+	s, err := f.Read(16*quantity.Megahertz, 9600*quantity.Baud, 16, 51, 1)
+	require.NoError(t, err)
+	assert.Equal(t, "n = 51, m = 1", s.Divisor())
+	assert.Contains(t, s.Derivation().Worked, "n = 51, m = 1")
+	one, err := NewFormula("clock / (16 * (n + 1))", 16, []Variable{{Name: "n", Most: 255}})
+	require.NoError(t, err)
+	s, err = one.With(16*quantity.Megahertz, 9600*quantity.Baud, 16, 103)
+	require.NoError(t, err)
+	assert.Equal(t, "+0.16 %", Percent(s.Error))
+	for _, bad := range []func() error{
+		func() error { _, err := f.With(1, 1, 16, 3); return err },
+		func() error { _, err := one.With(1, 1, 16, 300); return err },
+		func() error { _, err := f.Read(1, 1, 16, 1); return err },
+		func() error { _, err := f.Read(1, 1, 16, 61, 1); return err },
+		func() error { _, err := NewFormula("clock", 16, nil); return err },
+		func() error { _, err := NewFormula("clock / q", 16, []Variable{{Name: "n", Most: 1}}); return err },
+		func() error { _, err := NewFormula("clock", 2, []Variable{{Name: "n", Most: 1}}); return err },
+		func() error { _, err := NewFormula("clock", 16, []Variable{{Name: "clock", Most: 1}}); return err },
+		func() error { _, err := NewFormula("clock", 16, []Variable{{Name: "n", Most: -1}}); return err },
+		func() error {
+			_, err := NewFormula("clock", 16, []Variable{{Name: "n", Most: 300}, {Name: "m", Most: 300}})
+			return err
+		},
+		func() error {
+			none, err := NewFormula("0 * clock * n", 16, []Variable{{Name: "n", Most: 3}})
+			require.NoError(t, err)
+			_, err = none.Solve(1, 1)
+			return err
+		},
+	} {
+		assert.Error(t, bad())
+	}
+}
+
+func BenchmarkFormula(b *testing.B) {
+	f, err := NewFormula("clock / (16 * (n + 1) * 2 ** m)", 16, []Variable{{Name: "n", Most: 1023}, {Name: "m", Most: 7}})
+	require.NoError(b, err)
+	for b.Loop() {
+		_, _ = f.Solve(80*quantity.Megahertz, 115200*quantity.Baud)
+	}
+}

@@ -80,11 +80,14 @@ type Setting struct {
 	N            int // whole part of the divider
 	Fraction     int // numerator of its fraction
 	Steps        int // and the denominator; 0 without one
-	Before       int // what a fixed stage divides by in front; 0 without one
-	Register     int // first value to write
-	Values       []Value
-	Rate         quantity.Rate
-	Error        float64 // Rate / Wanted - 1
+	// Terms are a formula's variables with their values, Formula its text; empty
+	// for the other kinds.
+	Terms, Formula string
+	Before         int // what a fixed stage divides by in front; 0 without one
+	Register       int // first value to write
+	Values         []Value
+	Rate           quantity.Rate
+	Error          float64 // Rate / Wanted - 1
 	// PlusMinus is the uncertainty of Rate as a share, from a measured clock.
 	PlusMinus float64
 	// Shift is how far a single edge is from where the mean rate has it, at
@@ -108,8 +111,12 @@ func (s Setting) ExactClock() quantity.Freq {
 	return quantity.FromHz(s.Clock.Hz() * s.Wanted.Bd() / s.exact)
 }
 
-// Divisor gives the divider as a sum: 87, or 21 + 22/32.
+// Divisor gives the divider as a sum: 87, or 21 + 22/32; of a formula its
+// variables.
 func (s Setting) Divisor() string {
+	if s.Terms != "" {
+		return s.Terms
+	}
 	if s.Steps > 0 {
 		return fmt.Sprintf("%d + %d/%d", s.N, s.Fraction, s.Steps)
 	}
@@ -193,7 +200,13 @@ func (s Setting) Derivation() finding.Derivation {
 		factors = append([]string{fmt.Sprint(s.Before)}, factors...)
 		d.Source = "docs/formulas.md, timer reload"
 	}
+	if s.Formula != "" {
+		d.Formula, d.Source = s.Formula, "the bench's formula"
+	}
 	d.Worked = fmt.Sprintf("%s / (%s)", s.Clock, strings.Join(factors, " · "))
+	if s.Terms != "" {
+		d.Worked = fmt.Sprintf("clock = %s, %s", s.Clock, s.Terms)
+	}
 	if s.PlusMinus > 0 {
 		d.Inputs = append(d.Inputs, finding.Input{Symbol: "±", Name: "uncertainty of the measured clock", Value: fmt.Sprintf("%.2f %%", 100*s.PlusMinus)})
 		d.Result += fmt.Sprintf(" ± %.2f %%", 100*s.PlusMinus)

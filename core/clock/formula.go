@@ -1,0 +1,175 @@
+package clock
+
+import (
+	"errors"
+	"fmt"
+	"math"
+	"sort"
+	"strings"
+
+	"github.com/expr-lang/expr"
+	"github.com/expr-lang/expr/vm"
+
+	"gavrix/core/quantity"
+)
+
+// Variable is what a formula is written with: a value for a field, in a range.
+type Variable struct {
+	Name            string
+	Least, Most     int
+	Register, Field string
+}
+
+// mostCombinations bounds the values of all variables that are tried.
+const mostCombinations = 12_000
+
+// mostListed is how many settings of a formula are listed.
+const mostListed = 8
+
+// Formula makes a bit rate by an expression of `clock` and of variables, for what
+// no other kind describes: clock / (16 * (n + 1) * 2 ** m). All combinations of
+// values are tried.
+type Formula struct {
+	text      string
+	samples   int
+	variables []Variable
+	program   *vm.Program
+}
+
+// NewFormula gives the generator for an expression that gives the bit rate in
+// baud; samples says how many ticks a bit its receiver takes.
+func NewFormula(text string, samples int, variables []Variable) (*Formula, error) {
+	env := map[string]float64{"clock": 1}
+	combinations := 1
+	for _, v := range variables {
+		if _, twice := env[v.Name]; twice || v.Name == "" {
+			return nil, fmt.Errorf("variable %q: each needs a name of its own, and clock is the clock", v.Name)
+		}
+		if v.Least < 0 || v.Most < v.Least || v.Most-v.Least >= mostCombinations {
+			return nil, fmt.Errorf("variable %s: the range %d to %d is empty or too large", v.Name, v.Least, v.Most)
+		}
+		env[v.Name] = 1
+		if combinations *= v.Most - v.Least + 1; combinations > mostCombinations {
+			return nil, fmt.Errorf("the variables have more than %d combinations; hold one of them", mostCombinations)
+		}
+	}
+	switch {
+	case len(variables) == 0:
+		return nil, errors.New("a formula needs a variable with a range")
+	case samples < 4:
+		return nil, fmt.Errorf("%d samples a bit: a receiver needs at least 4", samples)
+	}
+	program, err := expr.Compile(text, expr.Env(env), expr.AsFloat64())
+	if err != nil {
+		first, _, _ := strings.Cut(err.Error(), "\n")
+		return nil, fmt.Errorf("formula %q: %s", text, first)
+	}
+	return &Formula{text: text, samples: samples, variables: variables, program: program}, nil
+}
+
+// Check implements Generator: NewFormula has checked.
+func (f *Formula) Check() error { return nil }
+
+// rate runs the formula; false where it gives no rate.
+func (f *Formula) rate(machine *vm.VM, env map[string]float64) (float64, bool) {
+	out, err := machine.Run(f.program, env)
+	bd, ok := out.(float64)
+	return bd, err == nil && ok && bd > 0 && !math.IsInf(bd, 0)
+}
+
+func (f *Formula) setting(clock quantity.Freq, want quantity.Rate, values []int, bd float64) Setting {
+	s := Setting{Clock: clock, Wanted: want, Oversampling: f.samples, Formula: f.text, N: values[0], Register: values[0]}
+	var terms []string
+	for i, v := range f.variables {
+		terms = append(terms, fmt.Sprintf("%s = %d", v.Name, values[i]))
+		s.Values = append(s.Values, Value{v.Register, v.Field, values[i], bitsFor(v.Most)})
+	}
+	s.Terms = strings.Join(terms, ", ")
+	return s.rated(bd)
+}
+
+// Solve implements Generator.
+func (f *Formula) Solve(clock quantity.Freq, want quantity.Rate) ([]Setting, error) {
+	if err := ready(f, clock, want); err != nil {
+		return nil, err
+	}
+	type candidate struct {
+		values []int
+		bd     float64
+		off    float64
+	}
+	var best []candidate
+	var machine vm.VM
+	env := map[string]float64{"clock": clock.Hz()}
+	values := make([]int, len(f.variables))
+	for i, v := range f.variables {
+		values[i] = v.Least
+		env[v.Name] = float64(v.Least)
+	}
+	for more := true; more; {
+		if bd, ok := f.rate(&machine, env); ok {
+			off := math.Abs(bd/want.Bd() - 1)
+			if len(best) < mostListed || off < best[len(best)-1].off {
+				at := sort.Search(len(best), func(i int) bool { return best[i].off > off })
+				best = append(best[:at], append([]candidate{{append([]int(nil), values...), bd, off}}, best[at:]...)...)
+				best = best[:min(len(best), mostListed)]
+			}
+		}
+		// The next combination, the last variable first.
+		more = false
+		for i := len(values) - 1; i >= 0 && !more; i-- {
+			if values[i]++; values[i] <= f.variables[i].Most {
+				more = true
+			} else {
+				values[i] = f.variables[i].Least
+			}
+			env[f.variables[i].Name] = float64(values[i])
+		}
+	}
+	if len(best) == 0 {
+		return nil, fmt.Errorf("formula %q gives no rate for any values", f.text)
+	}
+	var out []Setting
+	for _, c := range best {
+		out = append(out, f.setting(clock, want, c.values, c.bd))
+	}
+	return ranked(out), nil
+}
+
+// Read implements Generator: one value for each variable.
+func (f *Formula) Read(clock quantity.Freq, want quantity.Rate, _ int, values ...int) (Setting, error) {
+	if len(values) != len(f.variables) {
+		return Setting{}, fmt.Errorf("the formula has %d variables, not %d values", len(f.variables), len(values))
+	}
+	env := map[string]float64{"clock": clock.Hz()}
+	for i, v := range f.variables {
+		if values[i] < v.Least || values[i] > v.Most {
+			return Setting{}, fmt.Errorf("%s = %d is outside %d to %d", v.Name, values[i], v.Least, v.Most)
+		}
+		env[v.Name] = float64(values[i])
+	}
+	var machine vm.VM
+	bd, ok := f.rate(&machine, env)
+	if !ok {
+		return Setting{}, fmt.Errorf("formula %q gives no rate for these values", f.text)
+	}
+	return f.setting(clock, want, values, bd), nil
+}
+
+// With implements Generator: with one variable the divisor is its value.
+func (f *Formula) With(clock quantity.Freq, want quantity.Rate, _ int, divisor float64) (Setting, error) {
+	if len(f.variables) > 1 {
+		return Setting{}, errors.New("a formula with several variables has no single divisor")
+	}
+	n, err := whole(divisor, f.variables[0].Least, f.variables[0].Most)
+	if err != nil {
+		return Setting{}, err
+	}
+	return f.Read(clock, want, f.samples, n)
+}
+
+// Samples implements Generator.
+func (f *Formula) Samples() []int { return []int{f.samples} }
+
+// Only implements Generator: there is nothing to choose.
+func (f *Formula) Only(int) Generator { return f }
