@@ -119,10 +119,15 @@ func (v *View) rate(a cells.Area, y int, l *bench.Link) int {
 		row(hop.Sum(), hop.Name, mega(hop.Freq), cells.Plain, more)
 	}
 	s := l.Setting
+	if s.Formula != "" {
+		row("=", "by formula", "", cells.Plain, s.Formula)
+	}
 	if s.Before > 1 {
 		row(fmt.Sprintf("÷ %d", s.Before), "before the timer", mega(quantity.FromHz(s.Clock.Hz()/float64(s.Before))), cells.Plain, "")
 	}
-	row(fmt.Sprintf("÷ %d", s.Oversampling), "samples a bit", mega(quantity.FromHz(s.Clock.Hz()/float64(s.Oversampling*max(s.Before, 1)))), cells.Plain, "")
+	if s.Formula == "" {
+		row(fmt.Sprintf("÷ %d", s.Oversampling), "samples a bit", mega(quantity.FromHz(s.Clock.Hz()/float64(s.Oversampling*max(s.Before, 1)))), cells.Plain, "")
+	}
 	origin := "best"
 	if l.Chosen {
 		origin = "chosen"
@@ -138,7 +143,11 @@ func (v *View) rate(a cells.Area, y int, l *bench.Link) int {
 	if s.Shift > 0 {
 		off += fmt.Sprintf(", an edge up to %.1f %% of a bit off", 100*s.Shift)
 	}
-	row("÷ "+s.Divisor(), "divider, "+origin, s.Rate.Grouped()+" Bd", style, off)
+	by, what := "÷ "+s.Divisor(), "divider, "
+	if s.Formula != "" {
+		by, what = "", s.Terms+", "
+	}
+	row(by, what+origin, s.Rate.Grouped()+" Bd", style, off)
 	name := "to write"
 	for _, line := range toWrite(l) {
 		for i, part := range cells.Wrap(withSource(line.text, l.Unit.Source, a.W-moreAt), a.W-moreAt) {
