@@ -252,6 +252,7 @@ func (a *App) commands() []ui.Command {
 	}
 	return append(cs,
 		ui.Command{Name: "draw", Args: "FILE", Help: "save the picture as .svg or .pdf", Run: a.drawFile},
+		ui.Command{Name: "draw-here", Keys: []string{"W"}, Help: "save the picture in this folder as the next VIEW-N.svg", Run: a.drawHere},
 		ui.Command{Name: "keep", Args: "FILE", Help: "save the capture so far as pcapng", Run: a.keep},
 		ui.Command{Name: "quit", Keys: []string{"q"}, Help: "leave", Run: a.quit})
 }
@@ -496,6 +497,19 @@ func (a *App) checked(m checkedMsg) {
 		a.Warn("%s: %d of %d checks failed", m.link, failed, len(m.results))
 	default:
 		a.Say("%s: all %d checks passed", m.link, len(m.results))
+	}
+}
+
+// drawHere saves the picture under a name that is free.
+func (a *App) drawHere(string) tea.Cmd {
+	for n := 1; ; n++ {
+		name := fmt.Sprintf("%s-%d.svg", strings.ToLower(a.current().Name()), n)
+		if _, err := os.Lstat(name); errors.Is(err, os.ErrNotExist) {
+			return a.drawFile(name)
+		} else if err != nil {
+			a.Warn("%s can't be written: %v", name, err)
+			return nil
+		}
 	}
 }
 

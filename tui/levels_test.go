@@ -209,6 +209,13 @@ func TestDrawACapture(t *testing.T) {
 	raw, err := os.ReadFile(path)
 	require.NoError(t, err)
 	assert.Contains(t, string(raw), "in9")
+	// By key under a free name, which is told.
+	t.Chdir(t.TempDir())
+	for _, name := range []string{"waves-1.svg", "waves-2.svg"} {
+		a.Update(a.drawHere("")())
+		assert.Contains(t, screenText(a), "wrote "+name)
+		assert.FileExists(t, name)
+	}
 	// Where there is no picture, that is said.
 	press(a, "2")
 	assert.Nil(t, a.runCommand("draw "+path))
