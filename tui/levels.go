@@ -97,7 +97,10 @@ func (a *App) reload(links []decode.Link, text string) tea.Cmd {
 	old.cancel()
 	a.levels, a.store, a.version = l, l.store, 0
 	a.link = max(len(links)-1, 0)
-	a.proposed = nil
+	if a.proposed != nil {
+		a.proposed.cancel()
+		a.proposed, a.cancel = nil, nil
+	}
 	a.Say("%s", text)
 	return l.load()
 }

@@ -12,9 +12,11 @@ import (
 	"gavrix/core/bus/spi"
 	"gavrix/core/decode"
 	"gavrix/core/quantity"
+	"gavrix/core/scene"
 	"gavrix/core/wire"
 	"gavrix/core/wire/vcd"
 	"gavrix/demo"
+	"gavrix/tui/ui"
 )
 
 // TestUnknownLinesAreProposed: of the demo's capture, whose lines have no names,
@@ -220,4 +222,53 @@ func TestDrawACapture(t *testing.T) {
 	press(a, "2")
 	assert.Nil(t, a.runCommand("draw "+path))
 	assert.Contains(t, screenTextAfter(a), "no picture")
+}
+
+// TestArrangementsFollowTheirLink: when links come and go, a plan and hidden lines
+// stay with the link that they were made for.
+func TestArrangementsFollowTheirLink(t *testing.T) {
+	a, load := showing(t, demo.CaptureName, demo.Capture)
+	a.Update(load())
+	press(a, "6")
+	cmd := a.propose("")
+	a.Update(cmd())
+	a.Update(a.accept(true)())
+	named := func(name string) {
+		for i, l := range a.levels.Links {
+			if l.Name == name {
+				a.link = i
+			}
+		}
+		a.draw()
+	}
+	named("spi")
+	a.runCommand("plan out 83 00 00 00")
+	a.runCommand("hide in")
+	a.runCommand("derive busy = not select")
+	assert.Contains(t, screenTextAfter(a), "29 as planned")
+	derived := func() *scene.Scene {
+		s := a.current().(ui.Pictured).Scene(a)
+		for i := range s.Lanes {
+			if s.Lanes[i].Detail == "busy" {
+				return &scene.Scene{Lanes: s.Lanes[i : i+1]}
+			}
+		}
+		return nil
+	}
+	before := derived()
+	require.NotNil(t, before)
+	// The link before it goes: all others move up.
+	named("in7")
+	a.Update(a.forget("")())
+	for _, l := range a.levels.Links {
+		named(l.Name)
+		text := screenText(a)
+		if l.Name == "spi" {
+			assert.Contains(t, text, "29 as planned", "once, not twice")
+			assert.NotContains(t, text, " in sent")
+			assert.Equal(t, before, derived(), "made from the same lines")
+		} else {
+			assert.NotContains(t, text, "PLANNED")
+		}
+	}
 }

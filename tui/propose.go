@@ -109,6 +109,7 @@ func (a *App) proposedCame(m proposedMsg) {
 	if a.proposed != m.sought {
 		return // forgotten meanwhile
 	}
+	m.sought.cancel()
 	a.cancel = nil
 	a.proposed.busy, a.proposed.guesses = false, m.guesses
 	switch {
@@ -137,8 +138,7 @@ func resting(seen []recognise.Seen) bool {
 }
 
 func (a *App) accept(every bool) tea.Cmd {
-	switch {
-	case a.proposed == nil || len(a.proposed.all()) == 0:
+	if a.proposed == nil || len(a.proposed.all()) == 0 {
 		a.Say("nothing is proposed; P looks what the lines may be")
 		return nil
 	}

@@ -1,13 +1,13 @@
 package waves
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
 	"gavrix/core/bus"
+	"gavrix/core/capture"
 	"gavrix/core/intent"
 	"gavrix/core/picture"
 	"gavrix/core/wire"
@@ -18,22 +18,34 @@ import (
 type arranged struct {
 	order   []int          // the lines shown; nil for all
 	names   map[int]string // given on the screen
-	derived []picture.Derived
+	derived []derived
 	plan    *intent.Plan
 
-	found  []found // where records part from the plan
-	agree  int     // records that are as planned
-	counts int     // records in the capture when they were compared
+	found  []found       // where records part from the plan
+	agree  int           // records that are as planned
+	counts int           // records in the capture when they were compared
+	of     *capture.Meta // the capture in which they were
+}
+
+// derived is a line made from others of its link.
+type derived struct {
+	name  string
+	expr  *wire.Derived
+	lines []int // one for each of the expression's names
 }
 
 // of gives how the selected link is shown.
-func (v *View) of(h ui.Host) *arranged { return v.at(int(h.LinkIndex())) }
+func (v *View) of(h ui.Host) *arranged { return v.at(h, int(h.LinkIndex())) }
 
-func (v *View) at(link int) *arranged {
-	a := v.arranged[link]
+// at gives how a link is shown. Links of a capture come and go, so an arrangement
+// belongs to a name, a kind and lines, not to a place in the list.
+func (v *View) at(h ui.Host, link int) *arranged {
+	l := h.Snapshot().Meta().Links[link]
+	key := strings.Join(append([]string{l.Name, l.Kind}, l.Lines...), "\x00")
+	a := v.arranged[key]
 	if a == nil {
 		a = &arranged{names: map[int]string{}}
-		v.arranged[link] = a
+		v.arranged[key] = a
 	}
 	return a
 }
@@ -41,10 +53,17 @@ func (v *View) at(link int) *arranged {
 // band describes a link to the picture.
 func (v *View) band(h ui.Host, i int, k *bus.Kind) picture.Band {
 	l := h.Snapshot().Meta().Links[i]
-	a := v.at(i)
+	a := v.at(h, i)
 	b := picture.Band{
 		Link: uint16(i), Kind: k, Name: l.Name, Settings: func(line int) bus.Settings { return h.Settings(i, line) },
-		Shown: a.order, Derived: a.derived, Plan: a.plan,
+		Shown: a.order, Plan: a.plan,
+	}
+	for _, d := range a.derived {
+		x := picture.Derived{Name: d.name, Expr: d.expr}
+		for _, line := range d.lines {
+			x.Inputs = append(x.Inputs, [2]int{i, line})
+		}
+		b.Derived = append(b.Derived, x)
 	}
 	b.LineNames = append(b.LineNames, lineNames(l)...)
 	for line, name := range a.names {
@@ -150,7 +169,7 @@ func (v *View) derive(h ui.Host, k *bus.Kind, arg string) {
 		h.Warn("write a name and an expression: derive busy = not select")
 		return
 	}
-	a.derived = slices.DeleteFunc(a.derived, func(d picture.Derived) bool { return d.Name == name })
+	a.derived = slices.DeleteFunc(a.derived, func(d derived) bool { return d.name == name })
 	if strings.TrimSpace(expr) == "" {
 		h.Say("%s is no longer shown", name)
 		return
@@ -160,14 +179,14 @@ func (v *View) derive(h ui.Host, k *bus.Kind, arg string) {
 		h.Warn("%v", err)
 		return
 	}
-	d := picture.Derived{Name: name, Expr: e}
+	d := derived{name: name, expr: e}
 	for _, in := range e.Inputs {
 		i := v.find(h, k, in)
 		if i < 0 {
 			return
 		}
-		d.Inputs = append(d.Inputs, [2]int{int(h.LinkIndex()), i})
+		d.lines = append(d.lines, i)
 	}
 	a.derived = append(a.derived, d)
-	h.Say("%s; derive %s = takes it away", fmt.Sprintf("%s is shown below the link's lines", name), name)
+	h.Say("%s is shown below the link's lines; derive %s = takes it away", name, name)
 }

@@ -26,7 +26,7 @@ type found struct {
 // planned sets what should be on the selected link.
 func (v *View) planned(h ui.Host, k *bus.Kind, text string) {
 	a := v.of(h)
-	a.plan, a.found, a.agree, a.counts = nil, nil, 0, -1
+	a.plan, a.found, a.agree, a.counts = nil, nil, 0, 0
 	if text == "" {
 		v.alone = false
 		h.Say("nothing is planned for this link any more")
@@ -85,10 +85,14 @@ func (v *View) nextMode(h ui.Host) {
 // compare holds the link's new records against the plan.
 func (v *View) compare(h ui.Host) {
 	a, snap := v.of(h), h.Snapshot()
+	if a.of != snap.Meta() {
+		// The file was read again, with other links.
+		a.of, a.found, a.agree, a.counts = snap.Meta(), nil, 0, 0
+	}
 	if a.plan == nil || a.counts == snap.Len() {
 		return
 	}
-	first := max(snap.Len()-mostCompared, a.counts, 0)
+	first := max(snap.Len()-mostCompared, a.counts)
 	a.counts = snap.Len()
 	for i := first; i < snap.Len(); i++ {
 		r := snap.At(i)

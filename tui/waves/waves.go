@@ -47,13 +47,13 @@ type View struct {
 	marked     bool
 	w          int // columns of the picture as drawn last
 
-	arranged map[int]*arranged // by link
-	alone    bool              // a link with a plan shows the plan alone
+	arranged map[string]*arranged // by what the link is
+	alone    bool                 // a link with a plan shows the plan alone
 }
 
 // New gives a view that follows the last 200 ms.
 func New() *View {
-	return &View{span: 200 * quantity.Millisecond, follow: true, w: 100, arranged: map[int]*arranged{}}
+	return &View{span: 200 * quantity.Millisecond, follow: true, w: 100, arranged: map[string]*arranged{}}
 }
 
 // Name implements ui.View.
