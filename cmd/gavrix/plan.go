@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"gavrix/core/bus/all"
+	"gavrix/core/bus/uart"
 	"gavrix/core/capture"
 	"gavrix/core/decode"
 	"gavrix/core/intent"
@@ -55,12 +56,8 @@ func (c *comparing) Put(r *record.Record) {
 	if r.Seen != record.Tap || c.err != nil {
 		return
 	}
-	line := 0
-	if r.From >= record.Device {
-		line = 1
-	}
 	for _, p := range c.plans[r.Link] {
-		_, ds, meant := p.Against(c.levels, r, c.links[r.Link].LineSettings(line))
+		_, ds, meant := p.Against(c.levels, r, c.links[r.Link].LineSettings(uart.LineOf(r.From)))
 		switch {
 		case !meant:
 		case len(ds) == 0:

@@ -208,22 +208,11 @@ func columnsOf(x *wire.Window, n int) []wire.Column {
 func (w band) ofLine(rs []*record.Record, line int) []*record.Record {
 	var out []*record.Record
 	for _, r := range rs {
-		if lineOf(r.From) == line {
+		if uart.LineOf(r.From) == line {
 			out = append(out, r)
 		}
 	}
 	return out
-}
-
-// lineOf is the line of a character link that an end drives.
-func lineOf(e record.End) int {
-	switch {
-	case e == record.MCU:
-		return 0
-	case e >= record.Device:
-		return 1
-	}
-	return 2
 }
 
 // line adds the lanes of one line.
@@ -411,7 +400,7 @@ func (w band) reading(line int, sent []*record.Record) (scene.Lane, bool) {
 		from, receiver, by = record.Device, record.MCU, "MCU"
 	}
 	read, n := Records(w.Snap, w.Link, w.From, w.To, mostRecords, func(r *record.Record) bool {
-		return r.Kind == record.Chars && r.Seen == receiver && lineOf(r.From) == line
+		return r.Kind == record.Chars && r.Seen == receiver && uart.LineOf(r.From) == line
 	})
 	if n == 0 && w.Snap.Counters(capture.Direction{Link: w.Link, From: from, Seen: receiver}).Runs == 0 {
 		return scene.Lane{}, false // nobody's receiver is known here
@@ -448,15 +437,22 @@ func (w band) reading(line int, sent []*record.Record) (scene.Lane, bool) {
 // judged shows a whole run; it differs if one of its characters does.
 func (w band) judged(r *record.Record, was sentAt) scene.Cell {
 	c := scene.Cell{From: r.Start, To: r.End, Label: safe.Text(w.Kind.Sentence(r))}
-	if r.AllFlags() != 0 {
+	if was.misread(r) {
 		c.Tone = scene.Differ
 	}
-	for i := range min(r.Len(), len(r.Offsets)) {
-		if v, ok := was.near(r.Start+r.Offsets[i], r.Each/2); !ok || v != r.Char(i) {
-			c.Tone = scene.Differ
-		}
-	}
 	return c
+}
+
+// Misread says whether a receiver read something else than what was sent, as an
+// ideal tap saw it, or marked an error.
+func Misread(snap *capture.Snapshot, r *record.Record) bool {
+	if r.Kind != record.Chars {
+		return false
+	}
+	sent, _ := Records(snap, r.Link, r.Start-r.Each, r.End, mostRecords, func(t *record.Record) bool {
+		return t.Seen == record.Tap && t.From == r.From && t.Kind == record.Chars
+	})
+	return sentChars(sent).misread(r)
 }
 
 // sentAt are characters with their times, in order.
@@ -476,6 +472,20 @@ func sentChars(rs []*record.Record) sentAt {
 		}
 	}
 	return out
+}
+
+// misread says whether a run that was read has an error or a character that was
+// not sent so.
+func (s sentAt) misread(r *record.Record) bool {
+	if r.AllFlags() != 0 {
+		return true
+	}
+	for i := range min(r.Len(), len(r.Offsets)) {
+		if v, ok := s.near(r.Start+r.Offsets[i], r.Each/2); !ok || v != r.Char(i) {
+			return true
+		}
+	}
+	return false
 }
 
 // near finds what was sent at about a time: the wire delays it.

@@ -16,7 +16,7 @@ const (
 )
 
 // lookAt measures a line and takes its spikes out.
-func lookAt(w *wire.Window, seen []Seen) (look, []Seen) {
+func lookAt(w *wire.Window) (look, Seen) {
 	s := Seen{Activity: wire.ActivityOf(w), Edges: len(w.Toggles)}
 	l := look{Window: *w}
 	if len(l.Toggles) > MostEdges {
@@ -31,7 +31,7 @@ func lookAt(w *wire.Window, seen []Seen) (look, []Seen) {
 		s.Spikes = (before - len(l.Toggles)) / 2
 	}
 	l.pulse, l.spikes = s.Pulse, s.Spikes
-	return l, append(seen, s)
+	return l, s
 }
 
 func unspiked(w *wire.Window, width quantity.Time) []quantity.Time {

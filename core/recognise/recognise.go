@@ -132,6 +132,11 @@ func single(p Proposal) bundle {
 	return b
 }
 
+// shares says whether two bundles want a line both.
+func (b *bundle) shares(other *bundle) bool {
+	return slices.ContainsFunc(b.lines, func(l int) bool { return slices.Contains(other.lines, l) })
+}
+
 // Result is what was recognised.
 type Result struct {
 	Seen []Seen // of each line
@@ -160,10 +165,10 @@ func (l *look) without(spike quantity.Time) wire.Window {
 // Lines recognises lines. Progress, if given, is told how many of them have been
 // weighed. It returns early with the context's error.
 func Lines(ctx context.Context, lines []Line, progress func(done int)) (Result, error) {
-	var r Result
+	r := Result{Seen: make([]Seen, len(lines))}
 	looks := make([]look, len(lines))
 	for i := range lines {
-		looks[i], r.Seen = lookAt(&lines[i].Levels, r.Seen)
+		looks[i], r.Seen[i] = lookAt(&lines[i].Levels)
 	}
 	var all []bundle
 	for i := range looks {
@@ -219,20 +224,12 @@ func gainOf(b *bundle, chosen []Proposal) float64 {
 func (r *Result) choose(all []bundle) {
 	sort.SliceStable(all, func(i, j int) bool { return all[i].gain > all[j].gain })
 	taken := map[int]bool{}
-	free := func(b *bundle) bool {
-		for _, l := range b.lines {
-			if taken[l] {
-				return false
-			}
-		}
-		return true
-	}
 	for i := range all {
 		b := &all[i]
 		if b.gain <= 0 {
 			break
 		}
-		if !free(b) {
+		if slices.ContainsFunc(b.lines, func(l int) bool { return taken[l] }) {
 			for _, p := range b.proposals {
 				if p.Fit() >= leastFit && p.Gain > leastGain*gainOf(b, r.Best) {
 					r.Others = append(r.Others, p)
@@ -241,13 +238,10 @@ func (r *Result) choose(all []bundle) {
 			continue
 		}
 		next := 0.0
-		for k := i + 1; k < len(all) && next == 0; k++ {
-			for _, l := range all[k].lines {
-				for _, m := range b.lines {
-					if l == m {
-						next = max(next, all[k].gain)
-					}
-				}
+		for _, other := range all[i+1:] {
+			if b.shares(&other) {
+				next = other.gain
+				break
 			}
 		}
 		for _, l := range b.lines {

@@ -229,7 +229,7 @@ func cut(all []burst, from, to quantity.Time) bool {
 }
 
 // covering takes select lines so that each burst belongs to one of them: those
-// that cover most first, none whose bursts another has.
+// that keep closest to their bursts first, none whose bursts another has.
 func covering(all []spans, bs []burst) []spans {
 	sort.SliceStable(all, func(i, j int) bool { return all[i].slack() < all[j].slack() })
 	taken := map[quantity.Time]bool{}

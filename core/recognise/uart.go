@@ -55,10 +55,8 @@ func read(w *wire.Window, period quantity.Period, n int, inverted bool) reading 
 		rec := &out.Done[i]
 		for k := range rec.Len() {
 			at, flags := rec.Start+rec.Offsets[k], rec.FlagsAt(k)
-			bits := 1e6
 			if last >= 0 {
-				bits = float64(at-last)*1000/float64(period) - float64(1+n)
-				r.extra = append(r.extra, bits)
+				r.extra = append(r.extra, float64(at-last)*1000/float64(period)-float64(1+n))
 			}
 			last = at
 			v := rec.Char(k)

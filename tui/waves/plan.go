@@ -5,6 +5,7 @@ import (
 
 	"gavrix/core/bus"
 	"gavrix/core/bus/spi"
+	"gavrix/core/bus/uart"
 	"gavrix/core/intent"
 	"gavrix/core/picture"
 	"gavrix/core/quantity"
@@ -99,7 +100,7 @@ func (v *View) compare(h ui.Host) {
 		if r.Link != h.LinkIndex() || r.Seen != record.Tap {
 			continue
 		}
-		_, ds, meant := a.plan.Against(snap, r, h.Settings(int(h.LinkIndex()), lineOf(r.From)))
+		_, ds, meant := a.plan.Against(snap, r, h.Settings(int(h.LinkIndex()), uart.LineOf(r.From)))
 		switch {
 		case meant && len(ds) == 0:
 			a.agree++
@@ -109,14 +110,6 @@ func (v *View) compare(h ui.Host) {
 			}
 		}
 	}
-}
-
-// lineOf is the line of a character link that an end drives.
-func lineOf(e record.End) int {
-	if e >= record.Device {
-		return 1
-	}
-	return 0
 }
 
 // compared says below the picture how the records compare with the plan, and
@@ -151,7 +144,7 @@ func (v *View) difference(h ui.Host, back bool) {
 	a := v.of(h)
 	if a.plan == nil {
 		v.record(h, back, "difference between sent and read", func(r *record.Record) bool {
-			return r.Seen != record.Tap && r.AllFlags() != 0 || r.Seen != record.Tap && v.misread(h, r)
+			return r.Seen != record.Tap && picture.Misread(h.Snapshot(), r)
 		})
 		return
 	}
@@ -169,26 +162,4 @@ func (v *View) difference(h ui.Host, back bool) {
 	}
 	v.to(h, best.at)
 	h.Say("%s", best.text)
-}
-
-// misread says whether a receiver's characters are not those that were sent.
-func (v *View) misread(h ui.Host, r *record.Record) bool {
-	if r.Kind != record.Chars {
-		return false
-	}
-	sent, _ := picture.Records(h.Snapshot(), r.Link, r.Start-r.Each, r.End, 4, func(t *record.Record) bool {
-		return t.Seen == record.Tap && t.From == r.From && t.Kind == record.Chars
-	})
-	for _, t := range sent {
-		if t.Start <= r.Start && t.End >= r.Start {
-			n := min(t.Len(), r.Len())
-			for i := range n {
-				if t.Char(i) != r.Char(i) {
-					return true
-				}
-			}
-			return t.Len() != r.Len() && !t.More && !r.More
-		}
-	}
-	return false
 }

@@ -21,7 +21,7 @@ func (v *View) rate(h ui.Host, line int, w *wire.Window) string {
 		reads, _ = h.Settings(int(h.LinkIndex()), 1-line).(uart.Settings)
 	}
 	rs, _ := picture.Records(h.Snapshot(), h.LinkIndex(), w.From, w.To, 200, func(r *record.Record) bool {
-		return r.Kind == record.Chars && r.Seen == record.Tap && (line == 2 || lineOf(r.From) == line)
+		return r.Kind == record.Chars && r.Seen == record.Tap && uart.LineOf(r.From) == line
 	})
 	var starts []quantity.Time
 	for _, r := range rs {

@@ -9,14 +9,23 @@ import (
 	"gavrix/core/wire"
 )
 
+// LineOf is the line that an end drives, as an index into the kind's roles: of
+// nobody known it is the shared one.
+func LineOf(e record.End) int {
+	switch {
+	case e == record.MCU:
+		return 0
+	case e >= record.Device:
+		return 1
+	}
+	return 2
+}
+
 // labels names the bits of each character: where they lie follows from its
 // start.
 func labels(set bus.Settings, r *record.Record, lines []wire.Window) []bus.Label {
 	s := set.(Settings)
-	line := map[record.End]int{record.MCU: 0, record.Nobody: 2}[r.From]
-	if r.From >= record.Device {
-		line = 1
-	}
+	line := LineOf(r.From)
 	if r.Kind != record.Chars {
 		return nil
 	}

@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 
+	"gavrix/core/quantity"
 	"gavrix/core/recognise"
 )
 
@@ -68,23 +69,12 @@ func (s *Sample) rates(settings string) string {
 		if want == 0 {
 			continue
 		}
-		got, err := strconv.ParseFloat(number(setting(settings, key)), 64)
-		if err != nil || math.Abs(got/want-1) > rateSlack {
+		got, err := quantity.ParseRate(setting(settings, key))
+		if err != nil || math.Abs(got.Bd()/want-1) > rateSlack {
 			return fmt.Sprintf("%s %.0f, not %q", key, want, setting(settings, key))
 		}
 	}
 	return ""
-}
-
-var prefixed = regexp.MustCompile(`^([0-9.]+) ?([kM]?)`)
-
-// number takes the unit off.
-func number(s string) string {
-	m := prefixed.FindStringSubmatch(s)
-	if m == nil {
-		return s
-	}
-	return m[1] + map[string]string{"": "", "k": "e3", "M": "e6"}[m[2]]
 }
 
 // setting gives a value of key=value words, quotes taken off.
