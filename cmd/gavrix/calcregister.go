@@ -251,9 +251,11 @@ func (o *registerOptions) readDump(m *register.Map, b *bench.Bench) error {
 		Wanted   string `json:"wanted,omitempty"`
 		Verdict  string `json:"verdict"` // as planned, differs, not planned, unknown, not seen
 	}
-	want, err := planned(b)
-	if err != nil {
-		return err
+	want := map[string]*bench.Wanted{}
+	if b != nil {
+		if want, err = b.Wanted(); err != nil {
+			return err
+		}
 	}
 	var out []dumpJSON
 	bad := false
@@ -265,7 +267,7 @@ func (o *registerOptions) readDump(m *register.Map, b *bench.Bench) error {
 			if w := want[s.Name]; w != nil {
 				met[s.Name] = true
 				d.Wanted, d.Verdict = w.Hex(w.Value), "as planned"
-				if w.differs(s.Value) {
+				if w.Differs(s.Value) {
 					d.Verdict, bad = "differs", true
 				}
 			}
@@ -297,39 +299,4 @@ func (o *registerOptions) readDump(m *register.Map, b *bench.Bench) error {
 		return exitStatus(found)
 	}
 	return nil
-}
-
-// wanted is a register as all links' settings want it.
-type wanted struct {
-	*register.Register
-	Value, mask uint64
-}
-
-// differs says whether a value differs in the fields that settings go into.
-func (w *wanted) differs(v uint64) bool { return (v^w.Value)&w.mask != 0 }
-
-// planned puts the words of all links together.
-func planned(b *bench.Bench) (map[string]*wanted, error) {
-	out := map[string]*wanted{}
-	if b == nil {
-		return out, nil
-	}
-	for _, l := range b.Links {
-		words, err := l.Words()
-		if err != nil {
-			return nil, err
-		}
-		for _, w := range words {
-			x := out[w.Name]
-			if x == nil {
-				x = &wanted{Register: w.Register, Value: w.Reset}
-				out[w.Name] = x
-			}
-			for _, c := range w.Choices {
-				x.Value = x.Value&^c.Field.Mask() | c.Value<<c.Field.Low
-				x.mask |= c.Field.Mask()
-			}
-		}
-	}
-	return out, nil
 }

@@ -196,3 +196,36 @@ func (l *Link) Words() ([]Word, error) {
 	}
 	return words, nil
 }
+
+// Wanted is a register as the settings of all links want it.
+type Wanted struct {
+	*register.Register
+	Value uint64
+	mask  uint64 // of the fields that settings go into
+}
+
+// Differs says whether a value differs in a field that a setting goes into.
+func (w *Wanted) Differs(v uint64) bool { return (v^w.Value)&w.mask != 0 }
+
+// Wanted puts the words of all links together, by the register's name.
+func (b *Bench) Wanted() (map[string]*Wanted, error) {
+	out := map[string]*Wanted{}
+	for _, l := range b.Links {
+		words, err := l.Words()
+		if err != nil {
+			return nil, err
+		}
+		for _, w := range words {
+			x := out[w.Name]
+			if x == nil {
+				x = &Wanted{Register: w.Register, Value: w.Reset}
+				out[w.Name] = x
+			}
+			for _, c := range w.Choices {
+				x.Value = x.Value&^c.Field.Mask() | c.Value<<c.Field.Low
+				x.mask |= c.Field.Mask()
+			}
+		}
+	}
+	return out, nil
+}
