@@ -63,8 +63,7 @@ func (x *binder) registers(dir fs.FS, n *doc.Node) *register.Map {
 type Choice struct {
 	Register *register.Register
 	Field    *register.Field
-	Setting  string // what it is: data, divider
-	Word     string // as in the field's meanings, or a number
+	Setting  string // what it is: data, rate
 	Value    uint64
 	Source   string // where it comes from: derived, chosen
 }
@@ -165,7 +164,7 @@ func (l *Link) Words() ([]Word, error) {
 			out = append(out, w)
 		}
 		w.Value = w.Value&^f.Mask() | v<<f.Low
-		w.Choices = append(w.Choices, Choice{r, f, setting, word, v, source})
+		w.Choices = append(w.Choices, Choice{r, f, setting, v, source})
 		return nil
 	}
 	for _, c := range controls {

@@ -49,7 +49,7 @@ func Infer(s Setting, measured quantity.Rate, plusMinus float64) []Cause {
 			add(1.8, float64(s.Oversampling)/float64(os), "the unit takes %d samples a bit, not %d", os, s.Oversampling)
 		}
 	}
-	if s.Steps == 0 && s.N > 0 {
+	if s.Steps == 0 && s.N > 0 && s.Formula == "" {
 		add(1.2, float64(s.N)/float64(s.N+1), "the unit divides by one more than was written: %d instead of %d", s.N+1, s.N)
 		if s.N > 1 {
 			add(1.2, float64(s.N)/float64(s.N-1), "the unit divides by one less than was meant: %d instead of %d", s.N-1, s.N)

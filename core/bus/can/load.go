@@ -26,7 +26,7 @@ type MessageLoad struct {
 	LeastBits, MostBits int // with the gap behind, without stuffing and at most
 	Least, Most         quantity.Time
 	// Response is the longest time from the moment at which it is due to its
-	// last bit; 0 where Late.
+	// last bit; 0 where the bus has no rest for it.
 	Response quantity.Time
 	Late     bool // it may come later than the next one is due
 }
@@ -99,6 +99,10 @@ func priority(f Frame) uint64 {
 	return uint64(f.ID>>18)<<19 | 1<<18 | uint64(f.ID&0x3ffff)
 }
 
+// mostPeriods is the number of its own periods for which the bus may be taken
+// until a message counts as one for which there is no rest.
+const mostPeriods = 10_000
+
 // respond finds the worst response of the message with the index i.
 func (m *MessageLoad) respond(all []MessageLoad, i int, bit quantity.Time) {
 	blocking := quantity.Time(0)
@@ -126,7 +130,10 @@ func (m *MessageLoad) respond(all []MessageLoad, i int, bit quantity.Time) {
 		if next == busy {
 			break
 		}
-		busy = next
+		if busy = next; busy > mostPeriods*m.Period {
+			m.Late = true
+			return
+		}
 	}
 	for q := quantity.Time(0); q*m.Period < busy+m.Jitter; q++ {
 		w := blocking + q*m.Most
