@@ -29,19 +29,21 @@ func parseScaled(text, unit string) (float64, error) {
 	return v * map[string]float64{"p": 1e-12, "n": 1e-9, "u": 1e-6, "m": 1e-3, "": 1, "k": 1e3, "M": 1e6}[m[2]], nil
 }
 
+type countersJSON struct {
+	Low   int     `json:"low"`
+	High  int     `json:"high"`
+	Rate  float64 `json:"rate_bit_s"`
+	Error float64 `json:"error_percent"`
+}
+
 type i2cJSON struct {
-	Class    string   `json:"class"`
-	Least    float64  `json:"pull_up_least_ohm"`
-	Most     float64  `json:"pull_up_most_ohm"`
-	Rise     float64  `json:"rise_ns,omitempty"`
-	Findings []string `json:"findings,omitempty"`
-	Counters []struct {
-		Low   int     `json:"low"`
-		High  int     `json:"high"`
-		Rate  float64 `json:"rate_bit_s"`
-		Error float64 `json:"error_percent"`
-	} `json:"counters,omitempty"`
-	Bytes float64 `json:"us_for_3_bytes"`
+	Class    string         `json:"class"`
+	Least    float64        `json:"pull_up_least_ohm"`
+	Most     float64        `json:"pull_up_most_ohm"`
+	Rise     float64        `json:"rise_ns,omitempty"`
+	Findings []string       `json:"findings,omitempty"`
+	Counters []countersJSON `json:"counters,omitempty"`
+	Bytes    float64        `json:"us_for_3_bytes"`
 }
 
 func calcI2C() *cobra.Command {
@@ -119,12 +121,7 @@ func calcI2C() *cobra.Command {
 				}
 				ds = append(ds, ts[0].Derivation(min(rise, class.Rise), class.Fall))
 				for _, t := range ts {
-					out.Counters = append(out.Counters, struct {
-						Low   int     `json:"low"`
-						High  int     `json:"high"`
-						Rate  float64 `json:"rate_bit_s"`
-						Error float64 `json:"error_percent"`
-					}{t.Low, t.High, t.Rate.Bd(), 100 * t.Error})
+					out.Counters = append(out.Counters, countersJSON{t.Low, t.High, t.Rate.Bd(), 100 * t.Error})
 				}
 			}
 			if !explain {

@@ -338,6 +338,9 @@ func TestPlans(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(strings.SplitN(out, "\n", 2)[0]), &d))
 	assert.Equal(t, 25, d.Bit)
 	assert.Equal(t, "data", d.Line)
+	out, status = run(t, "decode", "demo", "--link", link, "--plan", "tilt: start 3A ack stop", "--csv")
+	assert.Equal(t, cannot, status)
+	assert.Contains(t, out, "no form for differences")
 	for args, want := range map[string]string{
 		"pump: 2A0":  "no link",
 		"tilt start": "a colon",

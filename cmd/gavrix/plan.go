@@ -101,6 +101,9 @@ func (c *comparing) print(p *held, r *record.Record, ds []intent.Difference) {
 
 // compare holds the records of a file against plans.
 func (o *decodeOptions) compare(ctx context.Context, src decode.Source, links []decode.Link, opts decode.Options, path string) error {
+	if o.asCSV {
+		return errors.New("--csv has no form for differences; leave it out, or take --json")
+	}
 	meta := decode.Meta(links)
 	store := capture.NewStore(meta)
 	c := &comparing{meta: &meta, levels: store.Snapshot(), links: links, plans: make([][]*held, len(links)), json: o.asJSON}
@@ -118,7 +121,8 @@ func (o *decodeOptions) compare(ctx context.Context, src decode.Source, links []
 		if at < 0 {
 			return fmt.Errorf("--plan: there is no link %q", strings.TrimSpace(name))
 		}
-		p, err := intent.New(links[at].Kind, links[at].Settings, strings.TrimSpace(plan), quantity.Microsecond)
+		line, _ := uart.PlannedLine(plan)
+		p, err := intent.New(links[at].Kind, links[at].LineSettings(line), strings.TrimSpace(plan), quantity.Microsecond)
 		if err != nil {
 			return fmt.Errorf("--plan: %w", err)
 		}

@@ -33,12 +33,9 @@ func (v *View) planned(h ui.Host, k *bus.Kind, text string) {
 		h.Say("nothing is planned for this link any more")
 		return
 	}
-	// The settings are those of who sends it: the plan's first word says so.
-	set := h.Settings(int(h.LinkIndex()), 0)
-	if len(text) > 7 && text[:7] == "device " {
-		set = h.Settings(int(h.LinkIndex()), 1)
-	}
-	p, err := intent.New(k, set, text, quantity.Microsecond)
+	// The settings are those of who sends it.
+	line, _ := uart.PlannedLine(text)
+	p, err := intent.New(k, h.Settings(int(h.LinkIndex()), line), text, quantity.Microsecond)
 	if err != nil {
 		h.Warn("%v", err)
 		return

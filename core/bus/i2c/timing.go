@@ -61,7 +61,7 @@ func PullUpFor(supply, load float64, c Class) (PullUp, error) {
 	}
 	p := PullUp{Least: (supply - c.Output) / c.Sink, Most: c.Rise.Seconds() / (riseFactor * load)}
 	if p.Least > p.Most {
-		return p, fmt.Errorf("no pull-up serves: outputs sink at most %.0f Ω, the rise time asks for at most %.0f Ω; less capacitance or a slower class", p.Least, p.Most)
+		return p, fmt.Errorf("no pull-up serves: the outputs ask for at least %.0f Ω, the rise time for at most %.0f Ω; take less capacitance or a slower class", p.Least, p.Most)
 	}
 	return p, nil
 }
