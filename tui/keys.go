@@ -252,7 +252,7 @@ func (a *App) commands() []ui.Command {
 	}
 	return append(cs,
 		ui.Command{Name: "draw", Args: "FILE", Help: "save the picture as .svg or .pdf", Run: a.drawFile},
-		ui.Command{Name: "draw-here", Keys: []string{"W"}, Help: "save the picture in this folder as the next VIEW-N.svg", Run: a.drawHere},
+		ui.Command{Name: "draw-here", Keys: []string{"W"}, Help: "save the picture here as VIEW-N.svg", Run: a.drawHere},
 		ui.Command{Name: "keep", Args: "FILE", Help: "save the capture so far as pcapng", Run: a.keep},
 		ui.Command{Name: "quit", Keys: []string{"q"}, Help: "leave", Run: a.quit})
 }
@@ -317,7 +317,7 @@ func (a *App) timeCommands() []ui.Command {
 		{Name: "run", Keys: []string{"space"}, Help: "stop time, or let it go on", Short: "time", Run: pace(func() { a.session.SetRunning(!a.session.Pace().Running) })},
 		{Name: "step", Keys: []string{"."}, Help: "stop, and go on to the next character", Run: pace(a.session.StepChar)},
 		{Name: "step-bit", Keys: []string{","}, Help: "stop, and go on by one bit of the link", Run: pace(func() { a.session.StepBit(a.LinkIndex()) })},
-		{Name: "stop-at", Args: "error|TEXT", Help: `run to the next error, or until TEXT (with \r, \xNN) was sent`, Run: a.stopAt},
+		{Name: "stop-at", Args: "error|TEXT", Help: "run to the next error, or to a text sent", Run: a.stopAt},
 		{Name: "slower", Keys: []string{"["}, Help: "time at a tenth of the pace", Run: pace(func() { a.session.SetSpeed(a.session.Pace().Speed / 10) })},
 		{Name: "faster", Keys: []string{"]"}, Help: "time at ten times the pace", Run: pace(func() { a.session.SetSpeed(a.session.Pace().Speed * 10) })},
 		{Name: "cut", Args: "mcu|device", Help: "break the wire from an end", Run: a.wire(true)},
