@@ -13,7 +13,7 @@ import (
 
 func calcCommand() *cobra.Command {
 	c := &cobra.Command{Use: "calc", Short: "Work out dividers and margins"}
-	c.AddCommand(calcBaud(), calcMargin(), calcInfer(), calcFrame(), calcEnds(), calcSync(), calcReading(), calcPulse(),
+	c.AddCommand(calcStartup(), calcBaud(), calcMargin(), calcInfer(), calcFrame(), calcEnds(), calcSync(), calcReading(), calcPulse(),
 		calcCANTiming(), calcCANFilters(), calcCANLoad(), calcI2C(), calcSPIClock(), calcCounter(), calcRegister())
 	return c
 }

@@ -6,6 +6,7 @@ package bench
 import (
 	"fmt"
 	"io/fs"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -50,7 +51,10 @@ type Unit struct {
 	Clock   clock.Path
 	Rate    clock.Generator
 	Control map[string]string // where settings go: REGISTER.FIELD by setting
-	Source  string
+	// Locked: rate and frame take no writes while the unit is on. Latched: the
+	// second register of the rate takes effect when the first is written.
+	Locked, Latched bool
+	Source          string
 }
 
 // Link is one bus in use, with the settings of both ends.
@@ -69,6 +73,13 @@ type Link struct {
 	Chosen  bool // the divider was chosen by hand
 	Service quantity.Time
 	Ask     *Ask
+	// Receive is how received characters leave the unit: interrupt, polled, dma.
+	Receive string
+	// Startup are the steps that the firmware does; nil: all that are needed.
+	Startup []string
+	// Handler is the unit whose interrupt handler serves the link.
+	Handler  string
+	LeftOver []byte // waits in the unit from an earlier run
 
 	Device    *device.Device
 	DeviceEnd uart.Settings
@@ -81,7 +92,8 @@ type Link struct {
 	Port   *Port
 	Checks []check.Check
 
-	node *doc.Node
+	node, unitNode *doc.Node
+	units          []*Unit // all of the MCU
 }
 
 // Observed is a bus that is known from captures only.
@@ -232,6 +244,7 @@ func (x *binder) mcu(n *doc.Node) MCU {
 		unit.Clock = x.path(clocks, u.Get("clock"))
 		unit.Rate = x.generator(u)
 		unit.Control = map[string]string{}
+		unit.Locked, unit.Latched = u.Text("locked") == "yes", u.Text("latched") == "yes"
 		for _, c := range u.Get("control").All() {
 			unit.Control[c.Key] = c.Scalar
 		}
@@ -402,6 +415,7 @@ func (x *binder) link(dir fs.FS, b *Bench, n *doc.Node) *Link {
 			x.fault("ask-too-fast", a.Get("every").Place(), "write at least 1 µs", "asking every %s", l.Ask.Every)
 		}
 	}
+	x.start(l, b, m)
 	l.Unit = b.MCU.Units[n.Text("unit")]
 	if l.Unit == nil {
 		var names []string
@@ -415,6 +429,10 @@ func (x *binder) link(dir fs.FS, b *Bench, n *doc.Node) *Link {
 		x.fault("unknown-unit", n.Get("unit").Place(), change, "the MCU has no unit %q", n.Text("unit"))
 	} else if l.Unit.Clock != nil {
 		x.rate(l, m)
+	}
+	l.unitNode = b.file.Root.Get("mcu", "units", n.Text("unit"))
+	for _, name := range slices.Sorted(maps.Keys(b.MCU.Units)) {
+		l.units = append(l.units, b.MCU.Units[name])
 	}
 	x.device(dir, l, n.Get("device"))
 	l.Lines = map[string]string{"mcu": n.Key + ".mcu", "device": n.Key + ".device"}

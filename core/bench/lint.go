@@ -62,6 +62,8 @@ func (l *Link) Lint() []finding.Finding {
 	out = append(out, l.lintClock()...)
 	out = append(out, l.lintTimes()...)
 	out = append(out, l.lintWords()...)
+	out = append(out, l.lintStart()...)
+	out = append(out, l.lintForeign()...)
 	for i := range out {
 		out[i].Link = l.Name
 	}

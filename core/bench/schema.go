@@ -9,6 +9,7 @@ import (
 	"gavrix/core/check"
 	"gavrix/core/clock"
 	"gavrix/core/doc"
+	"gavrix/core/startup"
 )
 
 var onOffLeave = doc.Enum("on", "off", "leave")
@@ -90,6 +91,8 @@ var mcuSchema = doc.Map(
 			)), Required: true},
 		)},
 		doc.Key{Name: "control", Doc: "where its settings go, each REGISTER.FIELD; the field's meanings are the settings' words", Type: doc.Map(controlKeys()...)},
+		doc.Key{Name: "locked", Doc: "rate and frame take no writes while the unit is on", Type: doc.Enum("yes", "no"), Default: "no"},
+		doc.Key{Name: "latched", Doc: "the second register of the rate takes effect when the first is written", Type: doc.Enum("yes", "no"), Default: "no"},
 		doc.Key{Name: "source", Doc: "document and page", Type: doc.AnyText},
 	)), Required: true},
 )
@@ -99,6 +102,13 @@ func controlKeys() []doc.Key {
 	var out []doc.Key
 	for _, c := range controls {
 		out = append(out, doc.Key{Name: c.name, Doc: c.doc, Type: fieldType})
+	}
+	for _, r := range startup.Roles {
+		switch r.Name {
+		case "rate", "rate-fine", "frame", "join":
+			continue // the rate generator and the settings above say these
+		}
+		out = append(out, doc.Key{Name: r.Name, Doc: "start-up: " + r.Title + ", as REGISTER.FIELD, or REGISTER.FIELD = MEANING where that is not `on`", Type: fieldType})
 	}
 	return out
 }
@@ -120,6 +130,13 @@ var linkSchema = doc.Map(
 		})},
 		doc.Key{Name: "source", Doc: "document and page, or who chose it", Type: doc.AnyText},
 		doc.Key{Name: "service", Doc: "time until the handler has emptied the receive register", Type: doc.TimeType, Default: "5 µs"},
+		doc.Key{Name: "receive", Doc: "how received characters leave the unit", Type: doc.Enum(startup.Interrupt, startup.Polled, startup.DMA), Default: startup.Interrupt},
+		doc.Key{Name: "handler", Doc: "the unit whose interrupt handler the firmware has for this link; absent: its own", Type: doc.NameType},
+		doc.Key{Name: "startup", Doc: "the start-up steps that the firmware does, in their order, separated by commas; absent: all that are needed, in an order that works", Type: doc.Scalar("names of steps, separated by commas", func(s string) error {
+			_, err := startup.Parse(s)
+			return err
+		})},
+		doc.Key{Name: "left-over", Doc: "a character, in hex, that waits in the unit from an earlier run", Type: hexType(false)},
 		doc.Key{Name: "ask", Doc: "what the firmware sends by itself", Type: doc.Map(
 			doc.Key{Name: "every", Doc: "time from one to the next", Type: doc.TimeType, Required: true},
 			doc.Key{Name: "text", Doc: "the text, with its line end", Type: doc.NameType, Required: true},

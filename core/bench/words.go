@@ -3,40 +3,62 @@ package bench
 import (
 	"fmt"
 	"io/fs"
-	"maps"
 	"path"
-	"slices"
 	"sort"
+	"strconv"
 	"strings"
 
 	"gavrix/core/bus/uart"
 	"gavrix/core/doc"
 	"gavrix/core/finding"
 	"gavrix/core/register"
+	"gavrix/core/startup"
 )
 
 // control is a setting of a unit that goes into a register field.
 type control struct {
 	name, doc string
-	// word gives the setting in the words of a field's meanings.
+	role      string // of the step that writes it
+	// word gives the setting in the words of a field's meanings, read is its
+	// inverse.
 	word func(s uart.Settings) string
+	read func(s *uart.Settings, word string) error
 }
 
-// on is the word for what a working link needs switched on.
-func on(uart.Settings) string { return "on" }
-
 var controls = []control{
-	{"data", "data bits, as 8", func(s uart.Settings) string { return fmt.Sprint(s.Frame.Data) }},
-	{"parity", "parity: none, even, odd, mark, space", func(s uart.Settings) string { return s.Frame.Parity.String() }},
-	{"stop", "stop bits: 1, 1.5, 2", func(s uart.Settings) string {
-		if s.Frame.Half {
-			return fmt.Sprintf("%d.5", s.Frame.Stop)
-		}
-		return fmt.Sprint(s.Frame.Stop)
-	}},
-	{"oversampling", "receiver samples a bit: 16, 8, 4", func(s uart.Settings) string { return fmt.Sprint(s.Oversampling) }},
-	{"receive-interrupt", "interrupt when a character is received: on", on},
-	{"enable", "the unit takes part: on", on},
+	{"data", "data bits, as 8", "frame",
+		func(s uart.Settings) string { return fmt.Sprint(s.Frame.Data) },
+		func(s *uart.Settings, w string) (err error) { s.Frame.Data, err = strconv.Atoi(w); return err },
+	},
+	{"parity", "parity: none, even, odd, mark, space", "frame",
+		func(s uart.Settings) string { return s.Frame.Parity.String() },
+		func(s *uart.Settings, w string) error {
+			for p := uart.None; p < uart.Rules; p++ {
+				if p.String() == w {
+					s.Frame.Parity = p
+					return nil
+				}
+			}
+			return fmt.Errorf("no parity rule")
+		},
+	},
+	{"stop", "stop bits: 1, 1.5, 2", "frame",
+		func(s uart.Settings) string {
+			if s.Frame.Half {
+				return fmt.Sprintf("%d.5", s.Frame.Stop)
+			}
+			return fmt.Sprint(s.Frame.Stop)
+		},
+		func(s *uart.Settings, w string) (err error) {
+			w, s.Frame.Half = strings.CutSuffix(w, ".5")
+			s.Frame.Stop, err = strconv.Atoi(w)
+			return err
+		},
+	},
+	{"oversampling", "receiver samples a bit: 16, 8, 4", "frame",
+		func(s uart.Settings) string { return fmt.Sprint(s.Oversampling) },
+		func(s *uart.Settings, w string) (err error) { s.Oversampling, err = strconv.Atoi(w); return err },
+	},
 }
 
 // registers reads the file of control registers; nil without one.
@@ -64,8 +86,9 @@ type Choice struct {
 	Register *register.Register
 	Field    *register.Field
 	Setting  string // what it is: data, rate
+	Role     string // of the start-up step that writes it
 	Value    uint64
-	Source   string // where it comes from: derived, chosen
+	Source   string // where it comes from: derived, chosen, needed
 }
 
 // Word is a whole register as a link's settings want it.
@@ -97,20 +120,50 @@ func place(m *register.Map, text string) (*register.Register, *register.Field, e
 	return r, f, nil
 }
 
-// places gives where a link's settings go, by setting.
-func (l *Link) places() map[string]string {
-	out := map[string]string{}
+// wish is a setting with the field that it goes into.
+type wish struct {
+	where, setting, role, word, source string
+}
+
+// wishes gives all settings of a link that go into fields.
+func (l *Link) wishes() []wish {
+	var out []wish
 	for _, c := range controls {
 		if where := l.Unit.Control[c.name]; where != "" {
-			out[c.name] = where
+			out = append(out, wish{where, c.name, c.role, c.word(l.MCU), "chosen"})
 		}
 	}
-	for _, v := range l.Setting.Values {
-		if v.Register != "" && v.Field != "" {
-			out["rate "+v.Register+"."+v.Field] = v.Register + "." + v.Field
+	for _, r := range startup.Roles {
+		where, word := fieldAndWord(l.Unit.Control[r.Name])
+		if where != "" && r.Suits(l.Kind.Name, l.Receive) && r.Name != "clear" {
+			out = append(out, wish{where, r.Name, r.Name, word, "needed"})
 		}
+	}
+	source := "derived"
+	if l.Chosen {
+		source = "chosen"
+	}
+	for i, v := range l.Setting.Values {
+		if v.Register == "" || v.Field == "" {
+			continue
+		}
+		role := "rate"
+		if i > 0 && v.Register != l.Setting.Values[0].Register {
+			role = "rate-fine"
+		}
+		out = append(out, wish{v.Register + "." + v.Field, "rate", role, fmt.Sprint(v.Value), source})
 	}
 	return out
+}
+
+// fieldAndWord takes REGISTER.FIELD = WORD apart; the word is on where there is
+// none.
+func fieldAndWord(text string) (where, word string) {
+	where, word, given := strings.Cut(text, "=")
+	if !given {
+		word = "on"
+	}
+	return strings.TrimSpace(where), strings.TrimSpace(word)
 }
 
 // control checks that the settings of a link find their fields. Whether they fit
@@ -120,7 +173,14 @@ func (x *binder) control(b *Bench, l *Link, n *doc.Node) {
 	if l.registers == nil || l.Unit == nil {
 		return
 	}
-	for _, where := range slices.Sorted(maps.Values(l.places())) {
+	wheres := []string{l.Unit.Control["clear"]}
+	for _, w := range l.wishes() {
+		wheres = append(wheres, w.where)
+	}
+	for _, where := range wheres {
+		if where == "" {
+			continue
+		}
 		if _, _, err := place(l.registers, where); err != nil {
 			x.fault("setting-has-no-field", n.Get("unit").Place(), "mend the unit's `control:` or its rate generator's register, or the table of registers", "%s: %v", l.Unit.Name, err)
 			return
@@ -148,14 +208,14 @@ func (l *Link) Words() ([]Word, error) {
 	}
 	byName := map[string]*Word{}
 	var out []*Word
-	put := func(where, setting, word, source string) error {
-		r, f, err := place(l.registers, where)
+	for _, x := range l.wishes() {
+		r, f, err := place(l.registers, x.where)
 		if err != nil {
-			return fmt.Errorf("%s: %w", setting, err)
+			return nil, fmt.Errorf("%s: %w", x.setting, err)
 		}
-		v, err := f.Parse(word)
+		v, err := f.Parse(x.word)
 		if err != nil {
-			return fmt.Errorf("%s: %w", setting, err)
+			return nil, fmt.Errorf("%s: %w", x.setting, err)
 		}
 		w := byName[r.Name]
 		if w == nil {
@@ -164,27 +224,7 @@ func (l *Link) Words() ([]Word, error) {
 			out = append(out, w)
 		}
 		w.Value = w.Value&^f.Mask() | v<<f.Low
-		w.Choices = append(w.Choices, Choice{r, f, setting, v, source})
-		return nil
-	}
-	for _, c := range controls {
-		if where := l.Unit.Control[c.name]; where != "" {
-			if err := put(where, c.name, c.word(l.MCU), "chosen"); err != nil {
-				return nil, err
-			}
-		}
-	}
-	source := "derived"
-	if l.Chosen {
-		source = "chosen"
-	}
-	for _, v := range l.Setting.Values {
-		if v.Register == "" || v.Field == "" {
-			continue
-		}
-		if err := put(v.Register+"."+v.Field, "rate", fmt.Sprint(v.Value), source); err != nil {
-			return nil, err
-		}
+		w.Choices = append(w.Choices, Choice{r, f, x.setting, x.role, v, x.source})
 	}
 	sort.SliceStable(out, func(i, j int) bool { return out[i].Address < out[j].Address })
 	words := make([]Word, len(out))
@@ -194,6 +234,45 @@ func (l *Link) Words() ([]Word, error) {
 		words[i] = *w
 	}
 	return words, nil
+}
+
+// SharedWord is a register as the settings of one link or of several want it.
+type SharedWord struct {
+	Word
+	Links []string
+}
+
+// Words gives the registers of all links, whole: first those that several share,
+// then link by link.
+func (b *Bench) Words() ([]SharedWord, error) {
+	byName := map[string]*SharedWord{}
+	var order []*SharedWord
+	for _, l := range b.Links {
+		words, err := l.Words()
+		if err != nil {
+			return nil, err
+		}
+		for _, w := range words {
+			x := byName[w.Name]
+			if x == nil {
+				x = &SharedWord{Word: Word{Register: w.Register, Value: w.Reset}}
+				byName[w.Name] = x
+				order = append(order, x)
+			}
+			x.Links = append(x.Links, l.Name)
+			x.Choices = append(x.Choices, w.Choices...)
+			for _, c := range w.Choices {
+				x.Value = x.Value&^c.Field.Mask() | c.Value<<c.Field.Low
+			}
+			x.AtReset = x.Value == x.Reset
+		}
+	}
+	sort.SliceStable(order, func(i, j int) bool { return len(order[i].Links) > 1 && len(order[j].Links) == 1 })
+	out := make([]SharedWord, len(order))
+	for i, x := range order {
+		out[i] = *x
+	}
+	return out, nil
 }
 
 // Wanted is a register as the settings of all links want it.
@@ -227,4 +306,46 @@ func (b *Bench) Wanted() (map[string]*Wanted, error) {
 		}
 	}
 	return out, nil
+}
+
+// FromRegisters gives the settings that values of the control registers mean:
+// the inverse of Words. What goes into no described field is as stated. The
+// error says which value means nothing.
+func (l *Link) FromRegisters(value func(*register.Register) uint64) (uart.Settings, error) {
+	s := l.MCU
+	if l.registers == nil {
+		return s, nil
+	}
+	for _, c := range controls {
+		where := l.Unit.Control[c.name]
+		if where == "" {
+			continue
+		}
+		r, f, err := place(l.registers, where)
+		if err != nil {
+			return s, err
+		}
+		word := f.Meaning(f.Of(value(r)))
+		if err := c.read(&s, word); err != nil {
+			return s, fmt.Errorf("%s.%s is %s: no %s", r.Name, f.Name, word, c.doc)
+		}
+	}
+	var values []int
+	for _, v := range l.Setting.Values {
+		if v.Register == "" || v.Field == "" {
+			values = append(values, v.Value)
+			continue
+		}
+		r, f, err := place(l.registers, v.Register+"."+v.Field)
+		if err != nil {
+			return s, err
+		}
+		values = append(values, int(f.Of(value(r))))
+	}
+	got, err := l.Unit.Rate.Read(l.Unit.Clock.Freq(), l.Wanted, s.Oversampling, values...)
+	if err != nil {
+		return s, fmt.Errorf("the rate's registers hold %v: %w", values, err)
+	}
+	s.Rate, s.Oversampling = got.Rate, got.Oversampling
+	return s, s.Frame.Check()
 }

@@ -12,6 +12,7 @@ import (
 	"pgregory.net/rapid"
 
 	"gavrix/core/finding"
+	"gavrix/core/register"
 	"gavrix/demo"
 )
 
@@ -56,10 +57,19 @@ func TestWordsDecodeBack(t *testing.T) {
 		l := b.Links[0]
 		before, read := settings(rt, l)
 		f := l.MCU.Frame
+		for _, c := range l.wishes() {
+			if c.source == "needed" {
+				require.Equal(rt, c.word, read[c.setting])
+				delete(read, c.setting)
+			}
+		}
 		require.Equal(rt, map[string]string{
 			"data": string(rune('0' + f.Data)), "parity": f.Parity.String(), "stop": strings.TrimPrefix(f.Short(), f.Short()[:2]),
-			"oversampling": map[int]string{16: "16", 8: "8"}[l.MCU.Oversampling], "enable": "on", "receive-interrupt": "on", "rate": read["rate"],
+			"oversampling": map[int]string{16: "16", 8: "8"}[l.MCU.Oversampling], "rate": read["rate"],
 		}, read)
+		back, err := l.FromRegisters(func(r *register.Register) uint64 { return before[r.Name] })
+		require.NoError(rt, err)
+		require.Equal(rt, l.MCU, back)
 		s, err := l.Unit.Rate.Read(l.Unit.Clock.Freq(), l.Wanted, l.MCU.Oversampling, int(before["S1RATE"]))
 		require.NoError(rt, err)
 		require.Equal(rt, l.MCU.Rate, s.Rate)
@@ -162,4 +172,22 @@ func TestSources(t *testing.T) {
 	}
 	assert.Len(t, Find(all, "gauge sheet L"), 1)
 	assert.Empty(t, Find(all, "nowhere"))
+}
+
+// A copied field that belongs to another unit gives one finding, and its fix
+// changes that field alone.
+func TestFieldOfAnotherUnit(t *testing.T) {
+	b, faults := Load(demo.Files, demo.Bench)
+	require.Empty(t, faults)
+	before := string(b.Text())
+	path := []string{"mcu", "units", "serial2", "control", "receive-interrupt"}
+	require.NoError(t, b.Apply(finding.Edit{Path: path, Value: "S1CTL.RXIE"}))
+	fs := b.Lint()
+	require.Len(t, fs, 1)
+	assert.Equal(t, "field-of-another-unit", fs[0].Code)
+	assert.Equal(t, "lower-gauge", fs[0].Link)
+	require.Len(t, fs[0].Fixes, 1)
+	require.NoError(t, b.Apply(fs[0].Fixes[0].Edits...))
+	assert.Empty(t, b.Lint())
+	assert.Equal(t, before, string(b.Text()))
 }

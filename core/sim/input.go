@@ -16,11 +16,18 @@ type Ends struct {
 	MCU, Device uart.Settings
 	ClockOff    quantity.PPM // of the device's clock
 	Service     quantity.Time
+	Unit        Unit
 }
 
-// EndsOf gives the settings that a bench states for a link.
+// EndsOf gives the settings with which a link's ends run: those that the bench
+// states, the MCU's as its firmware's start-up really brings them into the
+// registers.
 func EndsOf(l *bench.Link) Ends {
-	return Ends{MCU: l.MCU, Device: l.DeviceEnd, ClockOff: l.ClockOff, Service: l.Service}
+	e := Ends{MCU: l.MCU, Device: l.DeviceEnd, ClockOff: l.ClockOff, Service: l.Service}
+	if p, err := started(l); err == nil {
+		e.Unit, e.MCU = p.unit()
+	}
+	return e
 }
 
 // Input is something put into the world from outside. A world changes by
@@ -60,9 +67,9 @@ func (in Input) String() string {
 	case in.Ends == nil:
 		return fmt.Sprintf("at %d send %s %s", int64(in.At), in.Link, hex.EncodeToString(in.Send))
 	}
-	return fmt.Sprintf("at %d ends %s mcu %s device %s off %s service %d",
+	return fmt.Sprintf("at %d ends %s mcu %s device %s off %s service %d unit %s",
 		int64(in.At), in.Link, settingsText(in.Ends.MCU), settingsText(in.Ends.Device),
-		strconv.FormatFloat(float64(in.Ends.ClockOff), 'g', -1, 64), int64(in.Ends.Service))
+		strconv.FormatFloat(float64(in.Ends.ClockOff), 'g', -1, 64), int64(in.Ends.Service), in.Ends.Unit)
 }
 
 func settingsText(s uart.Settings) string {
@@ -91,7 +98,7 @@ func ParseInput(text string) (Input, error) {
 	case (f[2] == "cut" || f[2] == "mend") && len(f) == 5 && (f[4] == "mcu" || f[4] == "device"):
 		in.Wire = &Wire{FromDevice: f[4] == "device", Broken: f[2] == "cut"}
 		return in, nil
-	case f[2] == "ends" && len(f) == 12 && f[4] == "mcu" && f[6] == "device" && f[8] == "off" && f[10] == "service":
+	case f[2] == "ends" && len(f) == 14 && f[12] == "unit" && f[4] == "mcu" && f[6] == "device" && f[8] == "off" && f[10] == "service":
 		in.Ends = &Ends{}
 		if in.Ends.MCU, err = parseSettings(f[5]); err != nil {
 			return bad(err.Error())
@@ -106,6 +113,9 @@ func ParseInput(text string) (Input, error) {
 		service, err := strconv.ParseInt(f[11], 10, 64)
 		if err != nil || service < 0 {
 			return bad("the service time is a number of picoseconds")
+		}
+		if in.Ends.Unit, err = parseUnit(f[13]); err != nil {
+			return bad(err.Error())
 		}
 		in.Ends.ClockOff, in.Ends.Service = quantity.PPM(off), quantity.Time(service)
 		return in, nil

@@ -1,6 +1,8 @@
 package sim
 
 import (
+	"fmt"
+
 	"gavrix/core/bench"
 	"gavrix/core/bus/uart"
 	"gavrix/core/device"
@@ -40,6 +42,7 @@ type simLink struct {
 	line    [2]*wire.Line     // at the far end of the wire
 	rx      [2]*uart.Receiver // rx[0] is the device's, on the MCU's line
 	tap     [2]*uart.Receiver
+	cut     [2]bool          // the wire is broken
 	resting [2]bool          // the level at which each line rests
 	lookAt  [2]quantity.Time // the time of the look event that counts
 	dev     *device.Running
@@ -47,6 +50,7 @@ type simLink struct {
 	scratch []quantity.Time
 
 	registerFull bool
+	undriven     bool // the line from the MCU floats
 
 	// The firmware of an asking link makes one exchange at a time.
 	messages [][]byte
@@ -64,11 +68,41 @@ func newLink(w *World, b *bench.Link) *simLink {
 	}
 	l.dev = b.Device.Start(w.now, w.rng)
 	l.receivers()
+	l.begin()
 	l.scheduleDevice()
 	if b.Ask != nil {
 		w.at(w.now+b.Ask.Every/8, asks, l.index, 0)
 	}
 	return l
+}
+
+// begin is the MCU's unit after its firmware's start-up.
+func (l *simLink) begin() {
+	u := l.ends.Unit
+	if u.Undriven != l.undriven {
+		l.undriven = u.Undriven
+		for _, line := range []*wire.Line{l.pin[mcuSide], l.line[mcuSide]} {
+			if u.Undriven {
+				line.Break(l.w.now)
+			} else if line != l.line[mcuSide] || !l.cut[mcuSide] {
+				line.Mend(l.w.now)
+			}
+		}
+		l.wake(mcuSide, l.w.now+1)
+		l.wakeAgain(mcuSide, l.w.now+l.line[mcuSide].Delay+1)
+	}
+	l.registerFull = false
+	note := ""
+	switch {
+	case u.LeftOver != "":
+		note = fmt.Sprintf("1 character left over from before (%s) was handed to the first message", u.LeftOver)
+		l.registerFull = u.Unserved
+	case u.Drained != "":
+		note = fmt.Sprintf("start-up took away 1 character left over from before (%s)", u.Drained)
+	}
+	if note != "" {
+		l.w.store.Put(&record.Record{Kind: record.Changed, Link: l.index, Origin: record.FromGavrix, Start: l.w.now, End: l.w.now, Text: note})
+	}
 }
 
 // settings gives the settings of a side, at the rate at which it really runs.
@@ -132,7 +166,9 @@ func (l *simLink) mcuReceives(c uart.Char) record.Flags {
 		return record.Overrun
 	}
 	l.registerFull = true
-	l.w.at(c.Ready+l.ends.Service, service, l.index, 0)
+	if !l.ends.Unit.Unserved {
+		l.w.at(c.Ready+l.ends.Service, service, l.index, 0)
+	}
 	return 0
 }
 
@@ -192,6 +228,9 @@ func (l *simLink) waitUntil(t quantity.Time) {
 }
 
 func (l *simLink) queueBytes(side int, data []byte) {
+	if side == mcuSide && l.ends.Unit.Mute {
+		return // a unit that does not run loses what is written to it
+	}
 	s := &l.tx[side]
 	for _, b := range data {
 		s.queue = append(s.queue, uint16(b))
@@ -255,11 +294,17 @@ func (l *simLink) feed(side int) {
 	w := l.line[side].Read(l.w.now)
 	if w.From != w.To {
 		pin := l.pin[side].Read(l.w.now)
-		l.rx[side].Feed(&w, l.w.store)
+		if side == mcuSide || !l.ends.Unit.Deaf {
+			l.rx[side].Feed(&w, l.w.store)
+		}
 		l.tap[side].Feed(&pin, l.w.store)
 		l.w.store.Levels(l.index, side, &w)
 	}
-	if t := min(l.rx[side].Wake(), l.tap[side].Wake()); t != quantity.Forever {
+	t := l.tap[side].Wake()
+	if side == mcuSide || !l.ends.Unit.Deaf {
+		t = min(t, l.rx[side].Wake())
+	}
+	if t != quantity.Forever {
 		l.wake(side, max(t, l.w.now+1))
 	}
 }
@@ -270,9 +315,10 @@ func (l *simLink) wire(w Wire) {
 	if w.FromDevice {
 		side = deviceSide
 	}
+	l.cut[side] = w.Broken
 	if w.Broken {
 		l.line[side].Break(l.w.now)
-	} else {
+	} else if side == deviceSide || !l.undriven {
 		l.line[side].Mend(l.w.now)
 	}
 	l.wake(side, l.w.now+l.line[side].Delay+1)
@@ -303,6 +349,7 @@ func (l *simLink) applyIfIdle() {
 	}
 	l.ends, l.changed = l.wanted, false
 	l.receivers()
+	l.begin()
 	l.w.store.Put(&record.Record{
 		Kind: record.Changed, Link: l.index, Origin: record.FromGavrix, Start: l.w.now, End: l.w.now,
 		Text: "MCU " + describe(l.ends.MCU) + ", " + l.bench.Device.Name + " " + describe(l.ends.Device),
