@@ -65,10 +65,23 @@ func anyWave(rt *rapid.T) *scene.Scene {
 }
 
 func anyScene(rt *rapid.T) *scene.Scene {
-	if rapid.Bool().Draw(rt, "wave") {
-		return anyWave(rt)
+	var s *scene.Scene
+	switch rapid.IntRange(0, 2).Draw(rt, "what") {
+	case 0:
+		s = anyWave(rt)
+	case 1:
+		s = anyFrame(rt)
+	default:
+		s = &scene.Scene{Title: "hops only"}
 	}
-	return anyFrame(rt)
+	text := rapid.StringMatching(`[a-z]{1,9}( [a-z×÷]{1,9}){0,3}`)
+	for range rapid.IntRange(0, 5).Draw(rt, "hops") {
+		s.Hops = append(s.Hops, scene.Hop{
+			Mark: rapid.SampledFrom([]string{"", "×", "12 ●"}).Draw(rt, "mark"), Name: text.Draw(rt, "name"), Value: text.Draw(rt, "value"), Detail: text.Draw(rt, "detail"),
+			Under: text.Draw(rt, "under"), Tone: scene.Tone(rapid.IntRange(0, 3).Draw(rt, "tone")), Heading: rapid.Bool().Draw(rt, "heading"),
+		})
+	}
+	return s
 }
 
 // anyFrame is the picture of a character.
@@ -120,8 +133,15 @@ func titles(t require.TestingT, text []byte) (facts []string, all string) {
 func TestEveryRendererDrawsEveryFact(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
 		s := anyScene(rt)
-		g := cells.New(rapid.IntRange(70, 200).Draw(rt, "width"), cells.SceneHeight(s))
+		width := rapid.IntRange(70, 200).Draw(rt, "width")
+		g := cells.New(width, cells.SceneHeight(s, width))
 		require.Equal(rt, sorted(s.Facts()), sorted(cells.Scene(g.All(), s)))
+		shown := strings.Fields(g.String())
+		for _, h := range s.Hops {
+			for _, w := range strings.Fields(h.Name + " " + h.Under) {
+				require.Contains(rt, strings.Join(shown, " "), w, "clipped")
+			}
+		}
 		for _, r := range g.String() {
 			require.True(rt, r == '\n' || unicode.IsPrint(r))
 		}
@@ -205,7 +225,7 @@ func TestColumnsAreTrueToScale(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
 		s := anyFrame(rt)
 		w := rapid.IntRange(90, 200).Draw(rt, "width")
-		g := cells.New(w, cells.SceneHeight(s))
+		g := cells.New(w, cells.SceneHeight(s, w))
 		cells.Scene(g.All(), s)
 		// The line's row: after each toggle the level at its column is the new one.
 		const left = 18

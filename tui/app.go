@@ -176,6 +176,12 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		if a.viewAt.holds(m.X, m.Y) {
 			a.current().Wheel(m.Button == tea.MouseWheelDown, a)
 		}
+	case tea.PasteMsg:
+		if p, ok := a.current().(ui.Paster); ok && a.command == nil && !a.current().Typing() {
+			p.Paste(m.Content, a)
+		}
+	case ui.Done:
+		m(a)
 	case checkedMsg:
 		a.checked(m)
 	case loadedMsg:

@@ -159,7 +159,8 @@ func (o *frameOptions) write(s *scene.Scene) error {
 }
 
 func sceneText(s *scene.Scene, columns int) string {
-	g := cells.New(min(max(columns, 60), 400), cells.SceneHeight(s))
+	columns = min(max(columns, 60), 400)
+	g := cells.New(columns, cells.SceneHeight(s, columns))
 	cells.Scene(g.All(), s)
 	out := safe.Text(s.Title) + "\n\n" + g.String()
 	for _, n := range s.Notes {

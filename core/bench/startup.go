@@ -141,7 +141,10 @@ func (l *Link) lintStart() []finding.Finding {
 			steps, moved := c.Mended(done)
 			label := "do all steps in their usual order"
 			if moved != "" {
-				label = "put " + c.Step(moved).Title + " in its place"
+				label = "do: " + c.Step(moved).Title
+				if slices.Contains(done, moved) {
+					label = "move: " + c.Step(moved).Title
+				}
 			}
 			f.Fixes = []finding.Fix{{Label: label, Edits: []finding.Edit{l.startEdit(c, steps)}}}
 		}

@@ -61,14 +61,36 @@ type Lane struct {
 	Ticks []Mark
 }
 
-// Scene is a picture over a stretch of time.
+// Hop is one line of what is written down in an order: a stage of a sum, a step,
+// a register.
+type Hop struct {
+	Mark                string // in the gutter: an operator, a number, the glyph of a state
+	Name, Value, Detail string
+	Under               string // a sentence below it
+	Tone                Tone
+	Heading             bool // names what follows
+}
+
+// Scene is a picture over a stretch of time, with hops below it.
 type Scene struct {
 	Title    string
 	From, To quantity.Time
 	Lanes    []Lane
+	Hops     []Hop
 	// Cursors are moments that go through all lanes.
 	Cursors []Mark
 	Notes   []string
+}
+
+// Fact gives the hop in words.
+func (h Hop) Fact() string {
+	out := h.Name
+	for _, part := range []string{h.Value, h.Detail, h.Under} {
+		if part != "" {
+			out += ": " + part
+		}
+	}
+	return out + tone(h.Tone)
 }
 
 // called is what facts call the lane.
@@ -163,6 +185,9 @@ func (s *Scene) Facts() []string {
 		for _, m := range l.Ticks {
 			out = append(out, l.TickFact(m))
 		}
+	}
+	for _, h := range s.Hops {
+		out = append(out, h.Fact())
 	}
 	for _, m := range s.Cursors {
 		if s.Holds(m.At) {

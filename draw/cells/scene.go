@@ -13,15 +13,22 @@ import (
 // nameWidth is the column in which lanes begin.
 const nameWidth = 18
 
-// SceneHeight is the number of rows that a scene takes, without its notes.
-func SceneHeight(s *scene.Scene) int { return len(s.Lanes) + 1 }
+// SceneHeight is the number of rows that a scene takes in a width, without its
+// notes.
+func SceneHeight(s *scene.Scene, width int) int {
+	h := len(s.Lanes)
+	for i := range s.Hops {
+		h += hopHeight(&s.Hops[i], ColumnsOf(s.Hops, width), width)
+	}
+	return h + 1
+}
 
 // Scene draws the lanes of a scene, one row each, and gives the facts that it
 // drew. Columns are true to scale: a time t stands in the column
 // nameWidth + (t - From) / (To - From) · width, rounded down.
 func Scene(a Area, s *scene.Scene) []string {
 	p := plot{a: a, s: s, w: a.W - nameWidth - 1}
-	if p.w < 1 || s.To <= s.From {
+	if p.w < 1 || s.To <= s.From && len(s.Lanes) > 0 {
 		return nil
 	}
 	for i := range s.Lanes {
@@ -29,6 +36,11 @@ func Scene(a Area, s *scene.Scene) []string {
 	}
 	for _, m := range s.Cursors {
 		p.cursor(m)
+	}
+	y := len(s.Lanes)
+	for i := range s.Hops {
+		y = Hop(a, y, &s.Hops[i], ColumnsOf(s.Hops, a.W))
+		p.facts = append(p.facts, s.Hops[i].Fact())
 	}
 	return p.facts
 }

@@ -58,6 +58,7 @@ type Text struct {
 	Colour     Colour
 	Bold       bool
 	Text       string
+	Fact       string
 }
 
 // Page is a laid-out scene. Rects lie below lines, lines below texts.
@@ -99,6 +100,7 @@ func Layout(s *scene.Scene, width float64) *Page {
 		p.Lines = append(p.Lines, Line{X1: x, Y1: margin + 30, X2: x, Y2: y - laneStep + laneH, Width: 0.8, Colour: Caution, Dashed: true, Fact: s.CursorFact(m)})
 		p.Texts = append(p.Texts, Text{X: x + 2, Y: margin + 34, Size: size, Bold: true, Colour: Caution, Text: safe.Text(m.Label)})
 	}
+	y = l.hops(y)
 	for _, n := range s.Notes {
 		p.Texts = append(p.Texts, Text{X: margin, Y: y + size, Size: size, Text: safe.Text(n)})
 		y += 1.5 * size
@@ -127,6 +129,42 @@ func colour(t scene.Tone) Colour {
 		return Grey
 	}
 	return Ink
+}
+
+// hops writes the hops below each other and gives the height behind them.
+func (l *layout) hops(y float64) float64 {
+	mark, name, value := 0, 0, 0
+	for _, h := range l.s.Hops {
+		if !h.Heading {
+			mark, name, value = max(mark, len([]rune(h.Mark))), max(name, len([]rune(h.Name))), max(value, len([]rune(h.Value)))
+		}
+	}
+	at := func(chars int) float64 { return margin + float64(chars)*charWidth*size }
+	nameAt := at(mark + 1)
+	valueAt := nameAt + at(name+2) - margin
+	detailAt := valueAt + at(value+2) - margin
+	for _, h := range l.s.Hops {
+		put := func(x float64, text, fact string, bold bool) {
+			if text != "" || fact != "" {
+				l.p.Texts = append(l.p.Texts, Text{X: x, Y: y + size, Size: size, Bold: bold, Colour: colour(h.Tone), Text: safe.Text(text), Fact: fact})
+			}
+		}
+		if h.Heading {
+			y += 0.5 * size
+			put(margin, h.Name, h.Fact(), true)
+		} else {
+			put(margin, h.Mark, "", false)
+			put(nameAt, h.Name, h.Fact(), false)
+		}
+		put(valueAt, h.Value, "", false)
+		put(detailAt, h.Detail, "", false)
+		y += 1.5 * size
+		if h.Under != "" {
+			put(nameAt, h.Under, "", false)
+			y += 1.5 * size
+		}
+	}
+	return y
 }
 
 func (l *layout) lane(n *scene.Lane, y float64) {

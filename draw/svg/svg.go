@@ -54,7 +54,7 @@ func Write(w io.Writer, s *scene.Scene) error {
 		if t.Anchor == paper.Middle {
 			style += ";text-anchor:middle"
 		}
-		c.Text(t.X, t.Y, t.Text, style)
+		titled(t.Fact, func() { c.Text(t.X, t.Y, t.Text, style) })
 	}
 	c.End()
 	return out.err

@@ -56,7 +56,7 @@ var allowed = map[string]string{
 	"core/link/tty":          "core/bus/uart core/capture core/finding core/guard core/link core/quantity core/record",
 	"core/sim":               "core/bench core/bus/uart core/capture core/device core/link core/quantity core/record core/register core/startup core/wire",
 	"core/session":           "core/bench core/capture core/guard core/link core/link/tty core/quantity core/sim",
-	"core/picture":           "core/bench core/bus core/bus/uart core/capture core/intent core/quantity core/record core/safe core/scene core/wire",
+	"core/picture":           "core/register core/startup core/bench core/bus core/bus/uart core/capture core/intent core/quantity core/record core/safe core/scene core/wire",
 	"core/prove":             "core/bench core/bus/uart core/capture core/check core/link core/quantity core/record",
 	"core/diagnose":          "core/bench core/bus/uart core/capture core/finding core/quantity core/recognise core/record core/safe",
 	"demo":                   "",

@@ -1,21 +1,17 @@
-// Package timing is the view of clocks, dividers, frames and margins of a
-// uart link.
+// Package timing is the view of clocks, dividers, frames and margins of a link, of
+// its start-up and its control registers.
 package timing
 
 import (
 	"fmt"
-	"math"
 	"strconv"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
-	"gavrix/core/bench"
-	"gavrix/core/bus/uart"
-	"gavrix/core/clock"
 	"gavrix/core/finding"
 	"gavrix/core/picture"
-	"gavrix/core/quantity"
+	"gavrix/core/register"
 	"gavrix/core/safe"
 	"gavrix/core/scene"
 	"gavrix/draw/cells"
@@ -28,7 +24,24 @@ type View struct {
 	value      uint16
 	editDevice bool // the frame keys change the device's end
 	entry      *ui.Entry
+
+	page   page
+	step   int               // the step under the cursor, in the order of the picture
+	dump   []register.Seen   // of which the start-up is judged; nil: from the bench
+	source string            // where the dump comes from
+	typed  map[uint64]uint64 // values to hold against the registers, by address
+	word   int               // the register under the cursor
+	top    int               // first row shown of a page that is longer than the screen
 }
+
+// page is what the view is about.
+type page uint8
+
+const (
+	framePage page = iota // clock, margin and frame
+	startPage             // the start-up chain
+	wordsPage             // control registers
+)
 
 // New gives the view.
 func New() *View { return &View{value: '4'} }
@@ -45,6 +58,17 @@ func (v *View) Scene(h ui.Host) *scene.Scene {
 	if l == nil {
 		return nil
 	}
+	switch v.page {
+	case startPage:
+		vs, from := v.judged(l)
+		return picture.Startup(l, vs, from)
+	case wordsPage:
+		words, err := h.Bench().Words()
+		if err != nil {
+			return nil
+		}
+		return picture.Registers(h.Bench().MCU.Name+": control registers", words)
+	}
 	return picture.Frame(picture.Ends(l, v.fromMCU), v.value)
 }
 
@@ -57,33 +81,13 @@ func (v *View) Draw(a cells.Area, h ui.Host) {
 		a.Paragraph(1, 5, cells.Quiet, "Open the bench itself, or look at the traffic: 5.", 0)
 		return
 	}
-	d := l.Directions()
-	way := d[1]
-	if v.fromMCU {
-		way = d[0]
-	}
-	x := a.Text(0, 0, cells.Head, "TIMING")
-	x = a.Text(x+2, 0, cells.Strong, l.Name)
-	x = a.Text(x+3, 0, cells.Quiet, way.Sender+" → "+way.Receiver)
-	if w := cells.Width(l.Device.About); w > 0 && x+4+w <= a.W {
-		a.Right(a.W, 0, cells.Quiet, l.Device.About)
-	}
-	tight := a.H < 30
-	y := 2
-	if tight {
-		y = 1
-	}
-	y = v.rate(a, y, l)
-	if !tight {
-		y++
-	}
-	y = v.margin(a, y, d, tight)
-	if !tight {
-		y++
-	}
-	y = v.frame(a, y, l, v.fromMCU, tight)
-	if a.H-y >= 12 && v.entry == nil {
-		v.frame(a, y+1, l, !v.fromMCU, tight)
+	switch v.page {
+	case startPage:
+		v.drawStart(a, l)
+	case wordsPage:
+		v.drawWords(a, h.Bench(), l)
+	default:
+		v.drawFrame(a, l)
 	}
 	if v.entry != nil {
 		x := a.Text(0, a.H-1, cells.Strong, "character to draw, itself or in hex: ")
@@ -91,260 +95,13 @@ func (v *View) Draw(a cells.Area, h ui.Host) {
 	}
 }
 
-const (
-	gutter = 8  // column of the operators
-	nameAt = 15 // column of the hop's name
-	freqAt = 43 // column at which frequencies end
-	moreAt = 45
-)
-
-// rate draws the clock path as a written sum, frequencies below each other.
-func (v *View) rate(a cells.Area, y int, l *bench.Link) int {
-	a.Text(0, y, cells.Head, "RATE")
-	row := func(op, name, value string, style cells.Style, more string) {
-		a.Text(gutter, y, cells.Plain, op)
-		a.Text(nameAt, y, cells.Quiet, name)
-		a.Right(freqAt, y, style, value)
-		a.Text(moreAt, y, cells.Quiet, more)
-		y++
-	}
-	for _, hop := range l.Unit.Clock {
-		more := ""
-		switch {
-		case hop.Measured > 0:
-			more = fmt.Sprintf("measured ± %.2f %%, expected %s", 100*hop.PlusMinus, mega(hop.Expected))
-		case hop.Unproven:
-			more = "? unproven"
-		}
-		row(hop.Sum(), hop.Name, mega(hop.Freq), cells.Plain, more)
-	}
-	s := l.Setting
-	if s.Formula != "" {
-		row("=", "by formula", "", cells.Plain, s.Formula)
-	}
-	if s.Before > 1 {
-		row(fmt.Sprintf("÷ %d", s.Before), "before the timer", mega(quantity.FromHz(s.Clock.Hz()/float64(s.Before))), cells.Plain, "")
-	}
-	if s.Formula == "" {
-		row(fmt.Sprintf("÷ %d", s.Oversampling), "samples a bit", mega(quantity.FromHz(s.Clock.Hz()/float64(s.Oversampling*max(s.Before, 1)))), cells.Plain, "")
-	}
-	origin := "best"
-	if l.Chosen {
-		origin = "chosen"
-	}
-	style := cells.Strong
-	if math.Abs(s.Error) > clock.Workable {
-		style = cells.Bad
-	}
-	off := fmt.Sprintf("%s of %s", clock.Percent(s.Error), l.Wanted)
-	if s.PlusMinus > 0 {
-		off = fmt.Sprintf("%.2f ± %.2f %% of %s", 100*s.Error, 100*s.PlusMinus, l.Wanted)
-	}
-	if s.Shift > 0 {
-		off += fmt.Sprintf(", an edge up to %.1f %% of a bit off", 100*s.Shift)
-	}
-	by, what := "÷ "+s.Divisor(), "divider, "
-	if s.Formula != "" {
-		by, what = "", s.Terms+", "
-	}
-	row(by, what+origin, s.Rate.Grouped()+" Bd", style, off)
-	name := "to write"
-	for _, line := range toWrite(l) {
-		for i, part := range cells.Wrap(withSource(line.text, l.Unit.Source, a.W-moreAt), a.W-moreAt) {
-			value := line.value
-			if i > 0 {
-				value = ""
-			}
-			row("", name, value, cells.Strong, part)
-			name = ""
-		}
-	}
-	tolerance := ""
-	if t := l.Device.Tolerance; t != 0 {
-		tolerance = fmt.Sprintf("±%.2f %%  ", t.Percent())
-	}
-	if l.ClockOff != 0 {
-		tolerance += fmt.Sprintf("clock off %+.2f %%  ", l.ClockOff.Percent())
-	}
-	row("", l.Device.Name, l.DeviceRate().Grouped()+" Bd", cells.Strong, tolerance+l.Device.Source)
-	return y
-}
-
-func mega(f quantity.Freq) string {
-	return strings.TrimSuffix(strings.TrimRight(quantity.Group(f.Hz()/1e6, 6), "0"), ".") + " MHz"
-}
-
-// written is a register value with what it means.
-type written struct{ value, text string }
-
-// toWrite gives the register values that the link's settings want: whole
-// registers where they are described, else the fields of the rate alone. Of a
-// register the fields are named that differ from its reset value.
-func toWrite(l *bench.Link) []written {
-	var out []written
-	words, err := l.Words()
-	if err == nil && len(words) > 0 {
-		for _, w := range words {
-			text := w.Name + "  as after reset"
-			var fields []string
-			for _, c := range w.Choices {
-				if c.Value != c.Field.Of(w.Reset) {
-					fields = append(fields, c.Field.Name+" "+c.Field.Meaning(c.Value))
-				}
-			}
-			if len(fields) > 0 {
-				text = w.Name + "  " + strings.Join(fields, ", ")
-			}
-			out = append(out, written{w.Hex(w.Value), text})
-		}
-		return out
-	}
-	for _, x := range l.Setting.Values {
-		out = append(out, written{fmt.Sprintf("0x%0*X", (x.Bits+3)/4, x.Value), called(x)})
-	}
-	return out
-}
-
-// called names where a value goes, with the value in decimal.
-func called(x clock.Value) string {
-	name := x.Register
-	if x.Field != "" {
-		name += "." + x.Field
-	}
-	if name == "" {
-		name = "register"
-	}
-	return fmt.Sprintf("%s = %d", name, x.Value)
-}
-
-// withSource adds the source where it fits.
-func withSource(text, source string, room int) string {
-	if with := text + "  " + source; source != "" && cells.Width(with) <= room {
-		return with
-	}
-	return text
-}
-
-// margin draws both directions' mismatch on a scale with the limits.
-func (v *View) margin(a cells.Area, y int, ds [2]bench.Direction, tight bool) int {
-	a.Text(0, y, cells.Head, "MARGIN")
-	span := 7.0 // per cent to each side
-	for _, d := range ds {
-		for _, e := range []float64{d.Worst, d.Mismatch} {
-			if p := math.Abs(100*e) * 1.1; p > span {
-				span = min(p, 100)
-			}
-		}
-	}
-	bar := a.Part(nameAt, y, a.W-nameAt-1, a.H-y)
-	at := func(percent float64) int {
-		return int(math.Round((percent + span) / (2 * span) * float64(bar.W-1)))
-	}
-	row := 0
-	for _, d := range ds {
-		style, glyph := cells.Good, "●"
-		switch d.Judgement {
-		case uart.DependsOnPhase:
-			style, glyph = cells.Doubt, "?"
-		case uart.TooLate, uart.TooEarly:
-			style, glyph = cells.Bad, "✗"
-		}
-		text := fmt.Sprintf("%s → %s  %+.2f %%", d.Sender, d.Receiver, 100*d.Mismatch)
-		if d.Worst != d.Mismatch {
-			text += fmt.Sprintf(", worst %+.2f %%", 100*d.Worst)
-		}
-		x := bar.Text(0, row, cells.Plain, text)
-		bar.Text(x+2, row, style, fmt.Sprintf("%s %s, %.0f %% used", glyph, d.Judgement, 100*d.Limits.Used(d.Worst)))
-		row++
-		l := d.Limits
-		early, late := at(100*l.Early), at(100*l.Late)
-		for c := range bar.W {
-			r, s := '·', cells.Quiet
-			switch {
-			case c == early:
-				r, s = '[', cells.Plain
-			case c == late:
-				r, s = ']', cells.Plain
-			case c > early && c < late:
-				r = '─'
-			case c >= at(100*l.EarlyBest) && c <= at(100*l.LateBest):
-				r, s = '?', cells.Doubt
-			}
-			bar.Put(c, row, s, r)
-		}
-		bar.Put(at(0), row, cells.Plain, '┼')
-		low, high := at(100*min(d.Worst, 2*d.Mismatch-d.Worst)), at(100*max(d.Worst, 2*d.Mismatch-d.Worst))
-		for c := low; c <= high; c++ {
-			bar.Put(c, row, style, '━')
-		}
-		bar.Put(at(100*d.Mismatch), row, style, []rune(glyph)[0])
-		row++
-	}
-	l := ds[1].Limits
-	bar.Text(0, row, cells.Quiet, fmt.Sprintf("%+.0f %%", -span))
-	bar.Text(at(0), row, cells.Quiet, "0")
-	bar.Right(bar.W, row, cells.Quiet, fmt.Sprintf("%+.0f %%", span))
-	row++
-	if !tight {
-		how := fmt.Sprintf("+(0.5 - 1/%d)/%.1f, -0.5/%.1f", l.Oversampling, l.N, l.N)
-		row = bar.Paragraph(0, row, cells.Quiet, fmt.Sprintf("MCU's receiver stands %+.1f / %+.1f %%: %s; ? depends on the start phase", 100*l.RuleLate, 100*l.RuleEarly, how), 0)
-		row = bar.Paragraph(0, row, cells.Quiet, uart.WhenItBites, 0)
-	}
-	return y + row
-}
-
-// frame draws the character with both ends' bits in one direction, and gives
-// the row behind it.
-func (v *View) frame(a cells.Area, y int, l *bench.Link, fromMCU, tight bool) int {
-	s := picture.Frame(picture.Ends(l, fromMCU), v.value)
-	x := a.Text(0, y, cells.Head, "FRAME")
-	a.Text(x+2, y, cells.Plain, s.Title)
-	bit := quantity.PeriodOf(l.DeviceRate()).Times(1)
-	a.Right(a.W, y, cells.Quiet, "1 bit = "+bit.Round(4))
-	y++
-	if !tight {
-		y++
-	}
-	pic := a.Part(2, y, a.W-2, a.H-y)
-	cells.Scene(pic, s)
-	// The end that the keys change carries a pointer.
-	edited := l.Device.Name
-	if !v.editDevice {
-		edited = "MCU"
-	}
-	for i := range s.Lanes {
-		if s.Lanes[i].Name == edited {
-			a.Text(0, y+i, cells.Strong, "▸")
-		}
-	}
-	y += cells.SceneHeight(s)
-	for i, n := range s.Notes {
-		style := cells.Plain
-		if i == 0 && !strings.Contains(n, "as sent") {
-			style = cells.Bad
-		}
-		y = a.Paragraph(2, y, style, n, 2)
-	}
-	return a.Paragraph(2, y, cells.Quiet, drift(l, fromMCU), 2)
-}
-
-// drift says where in the sender's bits the receiver samples.
-func drift(l *bench.Link, fromMCU bool) string {
-	e := picture.Ends(l, fromMCU)
-	r := float64(quantity.PeriodOf(e.ReceiverRate)) / float64(quantity.PeriodOf(e.SenderRate))
-	last := uart.LimitsOf(e.ReceiverSet.Frame, e.ReceiverSet.Oversampling).N
-	place := last*r - (last - 0.5)
-	text := fmt.Sprintf("samples fall at %.1f %% of the start bit and %.1f %% of the stop bit", 50*r, 100*place)
-	if os := e.ReceiverSet.Oversampling; os > 0 {
-		text += fmt.Sprintf(", up to one tick (%.1f %%) later", 100*r/float64(os))
-	}
-	return text
-}
-
 // Why implements ui.View.
 func (v *View) Why(h ui.Host) []finding.Derivation {
 	l := h.Link()
 	if l == nil {
+		return nil
+	}
+	if v.page != framePage {
 		return nil
 	}
 	d := l.Directions()[1]
@@ -392,92 +149,25 @@ func Character(s string) (uint16, error) {
 
 // Commands implements ui.View.
 func (v *View) Commands(h ui.Host) []ui.Command {
-	edit := func(change func(f uart.Frame) uart.Frame) func(string) tea.Cmd {
+	to := func(p page) func(string) tea.Cmd {
 		return func(string) tea.Cmd {
-			l := h.Link()
-			if l == nil {
-				return nil
+			if v.page == p {
+				p = framePage
 			}
-			end, now := "mcu", l.MCU.Frame
-			if v.editDevice {
-				end, now = "device", l.DeviceEnd.Frame
-			}
-			f := change(now)
-			if err := f.Check(); err != nil {
-				h.Warn("%v", err)
-				return nil
-			}
-			h.Edit(finding.Edit{Path: []string{"links", l.Name, end, "frame"}, Value: f.String()})
+			v.page, v.top = p, 0
 			return nil
 		}
 	}
-	data := func(by int) func(string) tea.Cmd {
-		return edit(func(f uart.Frame) uart.Frame { f.Data += by; return f })
+	cs := []ui.Command{
+		{Name: "start-up", Keys: []string{"s"}, Help: "start-up steps, or back to the frame", Short: "start-up", Run: to(startPage)},
+		{Name: "registers", Keys: []string{"r"}, Help: "control registers, or back to the frame", Short: "registers", Run: to(wordsPage)},
+		{Name: "dump", Args: "[FILE]", Help: "judge from a dump; alone: the simulated", Run: v.loadDump(h)},
 	}
-	return []ui.Command{
-		{Name: "direction", Keys: []string{"d"}, Help: "draw the other direction", Short: "direction", Run: func(string) tea.Cmd { v.fromMCU = !v.fromMCU; return nil }},
-		{Name: "end", Keys: []string{"e"}, Help: "change the other end's frame (▸ marks it)", Short: "end", Run: func(string) tea.Cmd { v.editDevice = !v.editDevice; return nil }},
-		{Name: "more-bits", Keys: []string{"+", "="}, Help: "one data bit more", Short: "data bit", Run: data(1)},
-		{Name: "fewer-bits", Keys: []string{"-"}, Help: "one data bit less", Run: data(-1)},
-		{Name: "parity", Keys: []string{"p"}, Help: "next parity: none, even, odd, mark, space", Short: "parity", Run: edit(func(f uart.Frame) uart.Frame { f.Parity = (f.Parity + 1) % uart.Rules; return f })},
-		{Name: "stop-bits", Keys: []string{"o"}, Help: "1, 1.5 or 2 stop bits", Short: "stop", Run: edit(moreStop)},
-		{Name: "bit-order", Keys: []string{"O"}, Help: "least or most significant bit first", Run: edit(func(f uart.Frame) uart.Frame { f.MSBFirst = !f.MSBFirst; return f })},
-		{Name: "invert-line", Keys: []string{"I"}, Help: "a line that rests high or low", Run: edit(func(f uart.Frame) uart.Frame { f.Inverted = !f.Inverted; return f })},
-		{Name: "rate-up", Keys: []string{">"}, Help: "next usual rate above", Short: "rate", Run: v.rateStep(h, 1)},
-		{Name: "rate-down", Keys: []string{"<"}, Help: "next usual rate below", Run: v.rateStep(h, -1)},
-		{Name: "character", Args: "[C]", Keys: []string{"v"}, Help: "draw another character", Short: "character", Run: func(arg string) tea.Cmd {
-			if arg == "" {
-				e := ui.NewEntry()
-				v.entry = &e
-				return nil
-			}
-			c, err := Character(arg)
-			if err != nil {
-				h.Warn("%v", err)
-				return nil
-			}
-			v.value = c
-			return nil
-		}},
+	switch v.page {
+	case startPage:
+		return append(v.startCommands(h), cs...)
+	case wordsPage:
+		return append(v.wordCommands(h), cs...)
 	}
-}
-
-// rateStep goes to the next usual rate.
-func (v *View) rateStep(h ui.Host, by int) func(string) tea.Cmd {
-	return func(string) tea.Cmd {
-		l := h.Link()
-		if l == nil {
-			return nil
-		}
-		end, now := "mcu", l.Wanted
-		if v.editDevice {
-			end, now = "device", l.DeviceEnd.Rate
-		}
-		best := quantity.Rate(0)
-		for _, u := range clock.Usual {
-			r := quantity.Rate(u) * quantity.Baud
-			if by > 0 && r > now && best == 0 || by < 0 && r < now {
-				best = r
-			}
-		}
-		if best == 0 {
-			h.Say("no usual rate beyond %s; :set links.%s.%s.rate VALUE takes any", now, l.Name, end)
-			return nil
-		}
-		h.Edit(finding.Edit{Path: []string{"links", l.Name, end, "rate"}, Value: best.String()})
-		return nil
-	}
-}
-
-// moreStop gives the next number of stop bits: 1, 1.5, 2 and again 1.
-func moreStop(f uart.Frame) uart.Frame {
-	switch {
-	case f.Half:
-		f.Stop, f.Half = 2, false
-	case f.Stop == 2:
-		f.Stop = 1
-	default:
-		f.Half = true
-	}
-	return f
+	return append(v.frameCommands(h), cs...)
 }

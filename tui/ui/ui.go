@@ -79,6 +79,14 @@ type View interface {
 	Why(h Host) []finding.Derivation
 }
 
+// Done is the end of work outside the interface, carried out within it.
+type Done func(h Host)
+
+// Paster is a view that takes pasted text.
+type Paster interface {
+	Paste(text string, h Host)
+}
+
 // Pictured is a view whose picture can be saved.
 type Pictured interface {
 	// Scene gives the picture as it is shown; nil where there is none.

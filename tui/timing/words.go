@@ -1,0 +1,258 @@
+package timing
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"gavrix/core/bench"
+	"gavrix/core/register"
+	"gavrix/draw/cells"
+	"gavrix/tui/ui"
+)
+
+// ofLink gives the registers that the link's settings go into.
+func ofLink(b *bench.Bench, l *bench.Link) ([]bench.SharedWord, error) {
+	words, err := b.Words()
+	if err != nil {
+		return nil, err
+	}
+	var out []bench.SharedWord
+	for _, w := range words {
+		for _, name := range w.Links {
+			if name == l.Name {
+				out = append(out, w)
+			}
+		}
+	}
+	return out, nil
+}
+
+// drawWords shows the control registers of the link, one taken apart.
+func (v *View) drawWords(a cells.Area, b *bench.Bench, l *bench.Link) {
+	x := a.Text(0, 0, cells.Head, "REGISTERS")
+	x = a.Text(x+2, 0, cells.Strong, l.Name)
+	a.Text(x+3, 0, cells.Quiet, "values to write, from the settings of unit "+l.Unit.Name)
+	words, err := ofLink(b, l)
+	switch {
+	case err != nil:
+		a.Paragraph(1, 2, cells.Bad, err.Error(), 0)
+		return
+	case len(words) == 0:
+		a.Paragraph(1, 2, cells.Plain, "No setting goes into a described register. Name a .csv table or a .svd below mcu.registers, and say below the unit's `control:` where its settings go.", 0)
+		a.Paragraph(1, 5, cells.Quiet, "r goes back to the frame.", 0)
+		return
+	}
+	v.word = min(max(v.word, 0), len(words)-1)
+	seen := map[uint64]uint64{}
+	for _, s := range v.dump {
+		seen[s.Address] = s.Value
+	}
+	for address, value := range v.typed {
+		seen[address] = value
+	}
+	y := 2
+	for i, w := range words {
+		style := cells.Plain
+		if i == v.word {
+			a.Text(0, y, cells.Strong, "▸")
+			style = cells.Strong
+		}
+		x := a.Text(2, y, style, fmt.Sprintf("%-10s", w.Name))
+		x = a.Text(x+1, y, cells.Quiet, fmt.Sprintf("0x%08X", w.Address))
+		x = a.Text(x+2, y, style, fmt.Sprintf("%-12s", w.Hex(w.Value)))
+		note := ""
+		if w.AtReset {
+			note = "as after reset  "
+		}
+		if len(w.Links) > 1 {
+			note += "shared by " + strings.Join(w.Links, ", ")
+		}
+		if got, ok := seen[w.Address]; ok {
+			if got == w.Value {
+				a.Text(x, y, cells.Good, "the same was seen")
+			} else {
+				a.Text(x, y, cells.Bad, "seen or typed: "+w.Hex(got))
+			}
+		} else {
+			a.Text(x, y, cells.Quiet, note)
+		}
+		y++
+	}
+	w := words[v.word]
+	y = braces(a, y+1, &w)
+	source := map[string]string{}
+	for _, c := range w.Choices {
+		source[c.Field.Name] = c.Setting + ", " + c.Source
+	}
+	reset := 0
+	for _, p := range w.Apart(w.Value) {
+		if p.AtReset && source[p.Name] == "" {
+			reset++
+			continue
+		}
+		a.Right(5, y, cells.Quiet, p.Range())
+		x := a.Text(7, y, cells.Plain, fmt.Sprintf("%-10s", p.Name))
+		style := cells.Strong
+		if p.AtReset {
+			style = cells.Plain
+		}
+		x = a.Text(x+1, y, style, fmt.Sprintf("%-8s", p.Meaning))
+		note := source[p.Name]
+		if p.AtReset {
+			note += ", as after reset"
+		}
+		x = a.Text(x+1, y, cells.Quiet, note)
+		if got, ok := seen[w.Address]; ok && p.Of(got) != p.Value {
+			x = a.Text(x+2, y, cells.Bad, "≠ "+p.Field.Meaning(p.Of(got)))
+		}
+		if cells.Width(p.About) < a.W-x-3 {
+			a.Right(a.W, y, cells.Quiet, p.About)
+		}
+		y++
+	}
+	if reset > 0 {
+		a.Text(7, y, cells.Quiet, fmt.Sprintf("%d more as after reset", reset))
+		y++
+	}
+	if w.About != "" {
+		a.Paragraph(2, y+1, cells.Quiet, w.Name+": "+w.About, 0)
+	}
+}
+
+// braces draws the value in binary with a brace under each field as wide as the
+// field, and gives the row behind it.
+func braces(a cells.Area, y int, w *bench.SharedWord) int {
+	// A column for each bit, with a gap between groups of four where there is room.
+	wide := 3
+	for wide > 1 && w.Bits*wide+w.Bits/4 > a.W-4 {
+		wide--
+	}
+	at := func(bit int) int {
+		n := w.Bits - 1 - bit
+		return 2 + n*wide + n/4
+	}
+	if at(0)+wide > a.W {
+		return y
+	}
+	a.Text(2, y, cells.Strong, fmt.Sprintf("%s = %s", w.Name, w.Hex(w.Value)))
+	a.Text(cells.Width(w.Name)+cells.Width(w.Hex(w.Value))+8, y, cells.Quiet, "= "+strconv.FormatUint(w.Value, 10))
+	y += 2
+	for bit := 0; bit < w.Bits; bit += 4 {
+		a.Text(at(bit), y-1, cells.Quiet, strconv.Itoa(bit))
+	}
+	for bit := range w.Bits {
+		style := cells.Plain
+		if (w.Value^w.Reset)>>bit&1 == 1 {
+			style = cells.Strong
+		}
+		if w.Reserved()>>bit&1 == 1 {
+			style = cells.Quiet
+		}
+		a.Text(at(bit), y, style, strconv.FormatUint(w.Value>>bit&1, 10))
+	}
+	for i := range w.Fields {
+		f := &w.Fields[i]
+		left, right := at(f.Low+f.Bits-1), at(f.Low)
+		style := cells.Quiet
+		if f.Of(w.Value) != f.Of(w.Reset) {
+			style = cells.Plain
+		}
+		if left == right {
+			a.Put(left, y+1, style, '╵')
+			continue
+		}
+		for x := left; x <= right; x++ {
+			a.Put(x, y+1, style, '─')
+		}
+		a.Put(left, y+1, style, '╰')
+		a.Put(right, y+1, style, '╯')
+	}
+	return y + 3 + labels(a, y+2, w, at)
+}
+
+// labelRows is how many rows the meanings below the braces may take.
+const labelRows = 4
+
+// labels writes the meanings of fields that differ from reset below their braces,
+// each on the first row on which it fits, with a leader down to it. It gives the
+// rows that it took.
+func labels(a cells.Area, y int, w *bench.SharedWord, at func(bit int) int) int {
+	var start [labelRows]int // where the label at the right of this one begins
+	for row := range start {
+		start[row] = a.W + 1
+	}
+	used := 0
+	for i := range w.Fields { // from the least significant on
+		f := &w.Fields[i]
+		if f.Of(w.Value) == f.Of(w.Reset) {
+			continue
+		}
+		text := f.Name + " " + f.Meaning(f.Of(w.Value))
+		x := at(f.Low + f.Bits - 1)
+		for row := range labelRows {
+			if x+cells.Width(text) >= start[row] {
+				continue
+			}
+			for above := range row {
+				a.Put(x, y+above, cells.Quiet, '│')
+				start[above] = x
+			}
+			a.Text(x, y+row, cells.Plain, text)
+			start[row] = x
+			used = max(used, row+1)
+			break
+		}
+	}
+	return used
+}
+
+// wordCommands move through the registers.
+func (v *View) wordCommands(h ui.Host) []ui.Command {
+	move := func(by int) func(string) tea.Cmd {
+		return func(string) tea.Cmd {
+			v.word = max(v.word+by, 0)
+			return nil
+		}
+	}
+	return []ui.Command{
+		{Name: "register-above", Keys: []string{"up", "k"}, Help: "the register above", Run: move(-1)},
+		{Name: "register-below", Keys: []string{"down", "j"}, Help: "the register below", Short: "register", Run: move(1)},
+		{Name: "value", Args: "[V]", Help: "hold a value against it; alone: no more", Run: v.hold(h)},
+	}
+}
+
+// hold holds a typed value against what the register under the cursor should have.
+func (v *View) hold(h ui.Host) func(string) tea.Cmd {
+	return func(text string) tea.Cmd {
+		l := h.Link()
+		if l == nil {
+			return nil
+		}
+		words, err := ofLink(h.Bench(), l)
+		if err != nil || len(words) == 0 {
+			h.Say("there is no register to compare with")
+			return nil
+		}
+		w := words[min(v.word, len(words)-1)]
+		if text == "" {
+			delete(v.typed, w.Address)
+			return nil
+		}
+		n, err := strconv.ParseUint(text, 0, 64)
+		if err != nil || w.Bits < 64 && n>>w.Bits != 0 {
+			h.Warn("write a number of %d bits, as 0x1A, 26 or 0b11010", w.Bits)
+			return nil
+		}
+		if v.typed == nil {
+			v.typed = map[uint64]uint64{}
+		}
+		v.typed[w.Address] = n
+		if bad := (n ^ w.Reset) & w.Reserved(); bad != 0 {
+			h.Warn("%s: reserved bits %s differ from reset", w.Hex(n), register.Bits(bad))
+		}
+		return nil
+	}
+}
