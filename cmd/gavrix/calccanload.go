@@ -12,19 +12,19 @@ import (
 	"gavrix/core/quantity"
 )
 
-// parseMessage reads a message: NAME ID LENGTH PERIOD, the identifier with 8
-// digits where it is extended, then fd or switch.
+// parseMessage reads a message: NAME ID LENGTH PERIOD, the identifier with
+// more than three digits where it is extended, then fd or switch.
 func parseMessage(text string) (can.Message, error) {
 	w := strings.Fields(text)
 	if len(w) < 4 {
 		return can.Message{}, fmt.Errorf("%q: write a name, an identifier in hex, a number of bytes and a period, as 'status 2A0 8 10ms'", text)
 	}
 	m := can.Message{Name: w[0]}
-	id, err := strconv.ParseUint(w[1], 16, 32)
+	id, extended, err := can.ParseID(w[1])
 	if err != nil {
-		return m, fmt.Errorf("%q: %q is no identifier in hex", text, w[1])
+		return m, fmt.Errorf("%q: %w", text, err)
 	}
-	m.Frame = can.Frame{ID: uint32(id), Extended: len(w[1]) == 8}
+	m.Frame = can.Frame{ID: id, Extended: extended}
 	n, err := strconv.Atoi(w[2])
 	if err != nil || n < 0 || n > 64 {
 		return m, fmt.Errorf("%q: %q is no number of bytes from 0 to 64", text, w[2])

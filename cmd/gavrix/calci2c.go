@@ -2,8 +2,6 @@ package main
 
 import (
 	"fmt"
-	"regexp"
-	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -12,22 +10,6 @@ import (
 	"gavrix/core/finding"
 	"gavrix/core/quantity"
 )
-
-var scaled = regexp.MustCompile(`^([0-9.]+) ?([pnumkM]?)(V|F|Ohm|Ω|)$`)
-
-// parseScaled reads a value with a prefix and a unit of an ohm, a farad or a volt.
-func parseScaled(text, unit string) (float64, error) {
-	m := scaled.FindStringSubmatch(strings.TrimSpace(text))
-	v := 0.0
-	var err error
-	if m != nil {
-		v, err = strconv.ParseFloat(m[1], 64)
-	}
-	if m == nil || err != nil || v <= 0 || m[3] != "" && m[3] != unit && unit != "Ohm" {
-		return 0, fmt.Errorf("%q: write a value above 0 in %s, as 200p%s or 2.2k%s", text, unit, unit, unit)
-	}
-	return v * map[string]float64{"p": 1e-12, "n": 1e-9, "u": 1e-6, "m": 1e-3, "": 1, "k": 1e3, "M": 1e6}[m[2]], nil
-}
 
 type countersJSON struct {
 	Low   int     `json:"low"`
@@ -66,11 +48,11 @@ func calcI2C() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			v, err := parseScaled(supply, "V")
+			v, err := quantity.ParseScaled(supply, "V")
 			if err != nil {
 				return fmt.Errorf("--supply: %w", err)
 			}
-			farad, err := parseScaled(load, "F")
+			farad, err := quantity.ParseScaled(load, "F")
 			if err != nil {
 				return fmt.Errorf("--load: %w", err)
 			}
@@ -87,7 +69,7 @@ func calcI2C() *cobra.Command {
 			}
 			rise := class.Rise
 			if pullUp != "" {
-				ohm, err := parseScaled(pullUp, "Ohm")
+				ohm, err := quantity.ParseScaled(pullUp, "Ω")
 				if err != nil {
 					return fmt.Errorf("--pull-up: %w", err)
 				}

@@ -28,7 +28,8 @@ type Bench struct {
 	Name, About string
 	Seed        uint64
 	MCU         MCU
-	Links       []*Link
+	Links       []*Link // character links
+	Buses       []*Bus  // what several devices share
 	Observed    []*Observed
 
 	dir  fs.FS
@@ -49,7 +50,10 @@ type Unit struct {
 	Name    string
 	Kind    string
 	Clock   clock.Path
-	Rate    clock.Generator
+	Rate    clock.Generator // of a uart; nil else
+	SPI     *SPIUnit
+	I2C     *I2CUnit
+	CAN     *CANUnit
 	Control map[string]string // where settings go: REGISTER.FIELD by setting
 	// Locked: rate and frame take no writes while the unit is on. Latched: the
 	// second register of the rate takes effect when the first is written.
@@ -57,12 +61,31 @@ type Unit struct {
 	Source          string
 }
 
-// Link is one bus in use, with the settings of both ends.
+// Common is what links of all kinds have: the MCU's unit, and how its firmware
+// starts it.
+type Common struct {
+	Name string
+	Kind *bus.Kind
+	Unit *Unit
+	// Receive is how received words leave the unit: interrupt, polled, dma.
+	Receive string
+	// Startup are the steps that the firmware does; nil: all that are needed.
+	Startup []string
+	// Handler is the unit whose interrupt handler serves the link.
+	Handler  string
+	LeftOver []byte // waits in the unit from an earlier run
+
+	registers      *register.Map
+	node, unitNode *doc.Node
+	units          []*Unit       // all of the MCU
+	settings       func() []wish // the settings of its kind that go into fields
+}
+
+// Link is a character link between the MCU and one device, with the settings of
+// both ends.
 type Link struct {
-	Name  string
+	Common
 	Index uint16
-	Kind  *bus.Kind
-	Unit  *Unit
 
 	// MCU holds the MCU's end at the rate that its divider really gives;
 	// Wanted is the rate that was asked for.
@@ -73,27 +96,16 @@ type Link struct {
 	Chosen  bool // the divider was chosen by hand
 	Service quantity.Time
 	Ask     *Ask
-	// Receive is how received characters leave the unit: interrupt, polled, dma.
-	Receive string
-	// Startup are the steps that the firmware does; nil: all that are needed.
-	Startup []string
-	// Handler is the unit whose interrupt handler serves the link.
-	Handler  string
-	LeftOver []byte // waits in the unit from an earlier run
 
 	Device    *device.Device
 	DeviceEnd uart.Settings
 	ClockOff  quantity.PPM
 
-	registers *register.Map
 	// Lines names the lines in captures by who drives them: mcu, device.
 	Lines  map[string]string
 	Delay  quantity.Time
 	Port   *Port
 	Checks []check.Check
-
-	node, unitNode *doc.Node
-	units          []*Unit // all of the MCU
 }
 
 // Observed is a bus that is known from captures only.
@@ -171,10 +183,14 @@ func (b *Bench) bind() []finding.Finding {
 	n.MCU = x.mcu(root.Get("mcu"))
 	n.MCU.Registers = x.registers(b.dir, root.Get("mcu", "registers"))
 	used := map[string]string{}
-	for i, l := range root.Get("links").All() {
-		link := x.link(b.dir, n, l)
-		link.Index = uint16(i)
-		n.Links = append(n.Links, link)
+	for _, l := range root.Get("links").All() {
+		if l.Text("kind") == uart.Kind.Name {
+			link := x.link(b.dir, n, l)
+			link.Index = uint16(len(n.Links))
+			n.Links = append(n.Links, link)
+		} else {
+			n.Buses = append(n.Buses, x.bus(b.dir, n, l))
+		}
 		unit := l.Text("unit")
 		if other, twice := used[unit]; twice {
 			x.fault("unit-twice", l.Get("unit").Place(), "give each link a unit of its own", "unit %s is already used by link %s", unit, other)
@@ -184,7 +200,7 @@ func (b *Bench) bind() []finding.Finding {
 	for _, o := range root.Get("observed").All() {
 		n.Observed = append(n.Observed, x.observed(o))
 	}
-	if len(n.Links) == 0 {
+	if len(n.Links)+len(n.Buses) == 0 {
 		x.fault("no-links", root.Get("links").Place(), "add a link below `links:`", "the bench has no links")
 	}
 	if len(x.faults) > 0 {
@@ -242,7 +258,10 @@ func (x *binder) mcu(n *doc.Node) MCU {
 	for _, u := range n.Get("units").All() {
 		unit := &Unit{Name: u.Key, Kind: u.Text("kind"), Source: u.Text("source")}
 		unit.Clock = x.path(clocks, u.Get("clock"))
-		unit.Rate = x.generator(u)
+		if unit.Kind == uart.Kind.Name {
+			unit.Rate = x.generator(u)
+		}
+		x.busUnit(unit, u)
 		unit.Control = map[string]string{}
 		unit.Locked, unit.Latched = u.Text("locked") == "yes", u.Text("latched") == "yes"
 		for _, c := range u.Get("control").All() {
@@ -401,7 +420,8 @@ func (x *binder) path(clocks, ref *doc.Node) clock.Path {
 }
 
 func (x *binder) link(dir fs.FS, b *Bench, n *doc.Node) *Link {
-	l := &Link{Name: n.Key, Kind: all.ByName(n.Text("kind")), node: n, Service: 5 * quantity.Microsecond}
+	l := &Link{Common: x.common(b, n), Service: 5 * quantity.Microsecond}
+	l.settings = l.wanted
 	m := n.Get("mcu")
 	l.MCU = uart.Parse(m)
 	l.Wanted = l.MCU.Rate
@@ -415,24 +435,8 @@ func (x *binder) link(dir fs.FS, b *Bench, n *doc.Node) *Link {
 			x.fault("ask-too-fast", a.Get("every").Place(), "write at least 1 µs", "asking every %s", l.Ask.Every)
 		}
 	}
-	x.start(l, b, m)
-	l.Unit = b.MCU.Units[n.Text("unit")]
-	if l.Unit == nil {
-		var names []string
-		for u := range b.MCU.Units {
-			names = append(names, u)
-		}
-		change := "add it below mcu.units"
-		if near := doc.Nearest(n.Text("unit"), names); near != "" {
-			change = fmt.Sprintf("did you mean %s?", near)
-		}
-		x.fault("unknown-unit", n.Get("unit").Place(), change, "the MCU has no unit %q", n.Text("unit"))
-	} else if l.Unit.Clock != nil {
+	if l.Unit != nil && l.Unit.Rate != nil && l.Unit.Clock != nil {
 		x.rate(l, m)
-	}
-	l.unitNode = b.file.Root.Get("mcu", "units", n.Text("unit"))
-	for _, name := range slices.Sorted(maps.Keys(b.MCU.Units)) {
-		l.units = append(l.units, b.MCU.Units[name])
 	}
 	x.device(dir, l, n.Get("device"))
 	l.Lines = map[string]string{"mcu": n.Key + ".mcu", "device": n.Key + ".device"}
@@ -448,8 +452,42 @@ func (x *binder) link(dir fs.FS, b *Bench, n *doc.Node) *Link {
 	for _, c := range n.Get("checks").All() {
 		x.check(l, c)
 	}
-	x.control(b, l, n)
+	x.control(&l.Common)
 	return l
+}
+
+// common reads what links of all kinds have.
+func (x *binder) common(b *Bench, n *doc.Node) Common {
+	c := Common{Name: n.Key, Kind: all.ByName(n.Text("kind")), node: n, registers: b.MCU.Registers}
+	x.start(&c, b, n.Get("mcu"))
+	c.Unit = b.MCU.Units[n.Text("unit")]
+	c.unitNode = b.file.Root.Get("mcu", "units", n.Text("unit"))
+	for _, name := range slices.Sorted(maps.Keys(b.MCU.Units)) {
+		c.units = append(c.units, b.MCU.Units[name])
+	}
+	switch {
+	case c.Unit == nil:
+		change := "add it below mcu.units"
+		if near := doc.Nearest(n.Text("unit"), slices.Sorted(maps.Keys(b.MCU.Units))); near != "" {
+			change = fmt.Sprintf("did you mean %s?", near)
+		}
+		x.fault("unknown-unit", n.Get("unit").Place(), change, "the MCU has no unit %q", n.Text("unit"))
+	case c.Unit.Kind != c.Kind.Name:
+		x.fault("unit-of-another-kind", n.Get("unit").Place(), "name a unit of kind "+c.Kind.Name, "unit %s is a %s, the link a %s", c.Unit.Name, c.Unit.Kind, c.Kind.Name)
+	}
+	return c
+}
+
+// All gives what all links have in common, in the order in which they are listed.
+func (b *Bench) All() []*Common {
+	var out []*Common
+	for _, l := range b.Links {
+		out = append(out, &l.Common)
+	}
+	for _, l := range b.Buses {
+		out = append(out, &l.Common)
+	}
+	return out
 }
 
 // rate sets the divider of the MCU's end.
@@ -495,6 +533,10 @@ func (x *binder) device(dir fs.FS, l *Link, n *doc.Node) {
 			}
 		}
 		x.faults = append(x.faults, faults...)
+		return
+	}
+	if d.Kind != l.Kind.Name {
+		x.fault("device-of-another-kind", n.Get("file").Place(), "name a device file of kind "+l.Kind.Name, "%s is a %s device, the link a %s", d.Name, d.Kind, l.Kind.Name)
 		return
 	}
 	l.Device, l.DeviceEnd = d, d.End

@@ -51,6 +51,9 @@ func (b *Bench) Lint() []finding.Finding {
 	for _, l := range b.Links {
 		out = append(out, l.Lint()...)
 	}
+	for _, l := range b.Buses {
+		out = append(out, l.Lint()...)
+	}
 	return out
 }
 
@@ -61,9 +64,7 @@ func (l *Link) Lint() []finding.Finding {
 	out = append(out, l.lintRates()...)
 	out = append(out, l.lintClock()...)
 	out = append(out, l.lintTimes()...)
-	out = append(out, l.lintWords()...)
-	out = append(out, l.lintStart()...)
-	out = append(out, l.lintForeign()...)
+	out = append(out, l.lintCommon()...)
 	for i := range out {
 		out[i].Link = l.Name
 	}
@@ -71,7 +72,7 @@ func (l *Link) Lint() []finding.Finding {
 	return out
 }
 
-func (l *Link) path(keys ...string) []string {
+func (l *Common) path(keys ...string) []string {
 	return append([]string{"links", l.Name}, keys...)
 }
 
@@ -163,7 +164,16 @@ func (l *Link) lintRates() []finding.Finding {
 	return out
 }
 
-func (l *Link) lintClock() []finding.Finding {
+// lintCommon finds what is wrong at the MCU's end of a link of any kind.
+func (l *Common) lintCommon() []finding.Finding {
+	out := l.lintPath()
+	out = append(out, l.lintWords()...)
+	out = append(out, l.lintStart()...)
+	return append(out, l.lintForeign()...)
+}
+
+// lintPath finds clocks that are assumed only, or not what was measured.
+func (l *Common) lintPath() []finding.Finding {
 	var out []finding.Finding
 	u := l.Unit
 	if u.Clock.Unproven() {
@@ -186,6 +196,12 @@ func (l *Link) lintClock() []finding.Finding {
 		}
 		out = append(out, f)
 	}
+	return out
+}
+
+func (l *Link) lintClock() []finding.Finding {
+	var out []finding.Finding
+	u := l.Unit
 	s := l.Setting
 	if math.Abs(s.Error) > clock.Workable {
 		f := finding.Finding{

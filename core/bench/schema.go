@@ -42,67 +42,87 @@ var mcuSchema = doc.Map(
 		doc.Key{Name: "sheet", Doc: "document and page", Type: doc.AnyText},
 		doc.Key{Name: "unproven", Doc: "assumed only, not checked yet", Type: doc.Enum("yes", "no"), Default: "no"},
 	)), Required: true},
-	doc.Key{Name: "units", Doc: "bus units by name", Type: doc.MapOf(doc.Map(
-		doc.Key{Name: "kind", Doc: "kind of bus", Type: doc.Enum("uart"), Required: true},
-		doc.Key{Name: "clock", Doc: "the clock that feeds it", Type: doc.NameType, Required: true},
-		doc.Key{Name: "oversampling", Doc: "receiver samples a bit that can be chosen", Type: doc.ListOf(doc.Enum("16", "8", "4"), 1), Default: "[16]"},
-		doc.Key{Name: "divider", Doc: "a rate generator that divides by whole numbers", Type: doc.Map(
-			doc.Key{Name: "least", Doc: "smallest divider", Type: doc.Int(1, 1<<24), Default: "1"},
-			doc.Key{Name: "most", Doc: "largest divider", Type: doc.Int(1, 1<<24), Required: true},
-			doc.Key{Name: "plus-one", Doc: "the register holds the divider less one", Type: doc.Enum("yes", "no"), Default: "no"},
-			doc.Key{Name: "register", Doc: "register that takes the value", Type: doc.NameType},
-			doc.Key{Name: "field", Doc: "bit field that takes the value", Type: doc.NameType},
-		)},
-		doc.Key{Name: "fractional", Doc: "a rate generator that divides by a whole number and a fraction of 2^bits", Type: doc.Map(
-			doc.Key{Name: "least", Doc: "smallest whole part", Type: doc.Int(1, 1<<20), Default: "1"},
-			doc.Key{Name: "most", Doc: "largest whole part", Type: doc.Int(1, 1<<20), Required: true},
-			doc.Key{Name: "bits", Doc: "bits of the fraction", Type: doc.Int(1, 16), Required: true},
-			doc.Key{Name: "register", Doc: "register of the whole part; of both where there is no other", Type: doc.NameType},
-			doc.Key{Name: "field", Doc: "bit field of the whole part", Type: doc.NameType},
-			doc.Key{Name: "fraction-register", Doc: "register of the fraction, where it is another", Type: doc.NameType},
-			doc.Key{Name: "fraction-field", Doc: "bit field of the fraction, where it is another", Type: doc.NameType},
-		)},
-		doc.Key{Name: "reload", Doc: "a timer that counts up from a reload value; its overflows clock the bits", Type: doc.Map(
-			doc.Key{Name: "width", Doc: "bits of the timer", Type: doc.Int(4, 32), Required: true},
-			doc.Key{Name: "before", Doc: "fixed division in front of the timer", Type: doc.Int(1, 65536), Default: "1"},
-			doc.Key{Name: "factor", Doc: "overflows a bit, or two to choose from: without and with doubling", Type: doc.ListOf(doc.Int(4, 256), 1), Required: true},
-			doc.Key{Name: "register", Doc: "register of the reload value", Type: doc.NameType},
-			doc.Key{Name: "field", Doc: "its bit field", Type: doc.NameType},
-			doc.Key{Name: "double-register", Doc: "register of the doubling", Type: doc.NameType},
-			doc.Key{Name: "double-field", Doc: "its bit field", Type: doc.NameType},
-		)},
-		doc.Key{Name: "chain", Doc: "a counter that clocks a receiver which divides once more", Type: doc.Map(
-			doc.Key{Name: "factors", Doc: "what the receiver can divide by", Type: doc.ListOf(doc.Int(1, 256), 1), Required: true},
-			doc.Key{Name: "least", Doc: "smallest count", Type: doc.Int(1, 1<<24), Default: "1"},
-			doc.Key{Name: "most", Doc: "largest count", Type: doc.Int(1, 1<<24), Required: true},
-			doc.Key{Name: "register", Doc: "register of the count", Type: doc.NameType},
-			doc.Key{Name: "field", Doc: "its bit field", Type: doc.NameType},
-			doc.Key{Name: "factor-register", Doc: "register of the factor's number", Type: doc.NameType},
-			doc.Key{Name: "factor-field", Doc: "its bit field", Type: doc.NameType},
-		)},
-		doc.Key{Name: "formula", Doc: "any other rate generator, by an expression that gives the bit rate", Type: doc.Map(
-			doc.Key{Name: "rate", Doc: "bit rate in baud, as clock / (16 * (n + 1) * 2 ** m)", Type: doc.NameType, Required: true},
-			doc.Key{Name: "samples", Doc: "receiver samples a bit", Type: doc.Int(4, 256), Default: "16"},
-			doc.Key{Name: "variables", Doc: "what the expression is written with", Type: doc.MapOf(doc.Map(
-				doc.Key{Name: "least", Doc: "smallest value", Type: doc.Int(0, 1<<20), Default: "0"},
-				doc.Key{Name: "most", Doc: "largest value", Type: doc.Int(0, 1<<20), Required: true},
-				doc.Key{Name: "register", Doc: "register that takes the value", Type: doc.NameType},
-				doc.Key{Name: "field", Doc: "its bit field", Type: doc.NameType},
-			)), Required: true},
-		)},
-		doc.Key{Name: "control", Doc: "where its settings go, each REGISTER.FIELD; the field's meanings are the settings' words", Type: doc.Map(controlKeys()...)},
-		doc.Key{Name: "locked", Doc: "rate and frame take no writes while the unit is on", Type: doc.Enum("yes", "no"), Default: "no"},
-		doc.Key{Name: "latched", Doc: "the second register of the rate takes effect when the first is written", Type: doc.Enum("yes", "no"), Default: "no"},
-		doc.Key{Name: "source", Doc: "document and page", Type: doc.AnyText},
+	doc.Key{Name: "units", Doc: "bus units by name", Type: doc.MapOf(doc.ByKey("kind", "kind of bus",
+		doc.Kind{Name: "uart", Type: unitSchema(uartControls()).With(uartUnit.Keys()...)},
+		doc.Kind{Name: "spi", Type: unitSchema(spiControls).With(spiUnit.Keys()...)},
+		doc.Kind{Name: "i2c", Type: unitSchema(nil).With(i2cUnit.Keys()...)},
+		doc.Kind{Name: "can", Type: unitSchema(nil).With(canUnit.Keys()...)},
 	)), Required: true},
 )
 
-// controlKeys are the settings of a unit that go into register fields.
-func controlKeys() []doc.Key {
+// unitSchema is what units of all kinds say; the controls are the settings of the
+// kind that go into register fields.
+func unitSchema(controls []doc.Key) *doc.Type {
+	return doc.Map(
+		doc.Key{Name: "clock", Doc: "the clock that feeds it", Type: doc.NameType, Required: true},
+		doc.Key{Name: "control", Doc: "where its settings go, each REGISTER.FIELD; the field's meanings are the settings' words", Type: doc.Map(append(controls, startKeys()...)...)},
+		doc.Key{Name: "locked", Doc: "rate and frame take no writes while the unit is on", Type: doc.Enum("yes", "no"), Default: "no"},
+		doc.Key{Name: "latched", Doc: "the second register of the rate takes effect when the first is written", Type: doc.Enum("yes", "no"), Default: "no"},
+		doc.Key{Name: "source", Doc: "document and page", Type: doc.AnyText},
+	)
+}
+
+// uartUnit are the rate generators of a uart.
+var uartUnit = doc.Map(
+	doc.Key{Name: "oversampling", Doc: "receiver samples a bit that can be chosen", Type: doc.ListOf(doc.Enum("16", "8", "4"), 1), Default: "[16]"},
+	doc.Key{Name: "divider", Doc: "a rate generator that divides by whole numbers", Type: doc.Map(
+		doc.Key{Name: "least", Doc: "smallest divider", Type: doc.Int(1, 1<<24), Default: "1"},
+		doc.Key{Name: "most", Doc: "largest divider", Type: doc.Int(1, 1<<24), Required: true},
+		doc.Key{Name: "plus-one", Doc: "the register holds the divider less one", Type: doc.Enum("yes", "no"), Default: "no"},
+		doc.Key{Name: "register", Doc: "register that takes the value", Type: doc.NameType},
+		doc.Key{Name: "field", Doc: "bit field that takes the value", Type: doc.NameType},
+	)},
+	doc.Key{Name: "fractional", Doc: "a rate generator that divides by a whole number and a fraction of 2^bits", Type: doc.Map(
+		doc.Key{Name: "least", Doc: "smallest whole part", Type: doc.Int(1, 1<<20), Default: "1"},
+		doc.Key{Name: "most", Doc: "largest whole part", Type: doc.Int(1, 1<<20), Required: true},
+		doc.Key{Name: "bits", Doc: "bits of the fraction", Type: doc.Int(1, 16), Required: true},
+		doc.Key{Name: "register", Doc: "register of the whole part; of both where there is no other", Type: doc.NameType},
+		doc.Key{Name: "field", Doc: "bit field of the whole part", Type: doc.NameType},
+		doc.Key{Name: "fraction-register", Doc: "register of the fraction, where it is another", Type: doc.NameType},
+		doc.Key{Name: "fraction-field", Doc: "bit field of the fraction, where it is another", Type: doc.NameType},
+	)},
+	doc.Key{Name: "reload", Doc: "a timer that counts up from a reload value; its overflows clock the bits", Type: doc.Map(
+		doc.Key{Name: "width", Doc: "bits of the timer", Type: doc.Int(4, 32), Required: true},
+		doc.Key{Name: "before", Doc: "fixed division in front of the timer", Type: doc.Int(1, 65536), Default: "1"},
+		doc.Key{Name: "factor", Doc: "overflows a bit, or two to choose from: without and with doubling", Type: doc.ListOf(doc.Int(4, 256), 1), Required: true},
+		doc.Key{Name: "register", Doc: "register of the reload value", Type: doc.NameType},
+		doc.Key{Name: "field", Doc: "its bit field", Type: doc.NameType},
+		doc.Key{Name: "double-register", Doc: "register of the doubling", Type: doc.NameType},
+		doc.Key{Name: "double-field", Doc: "its bit field", Type: doc.NameType},
+	)},
+	doc.Key{Name: "chain", Doc: "a counter that clocks a receiver which divides once more", Type: doc.Map(
+		doc.Key{Name: "factors", Doc: "what the receiver can divide by", Type: doc.ListOf(doc.Int(1, 256), 1), Required: true},
+		doc.Key{Name: "least", Doc: "smallest count", Type: doc.Int(1, 1<<24), Default: "1"},
+		doc.Key{Name: "most", Doc: "largest count", Type: doc.Int(1, 1<<24), Required: true},
+		doc.Key{Name: "register", Doc: "register of the count", Type: doc.NameType},
+		doc.Key{Name: "field", Doc: "its bit field", Type: doc.NameType},
+		doc.Key{Name: "factor-register", Doc: "register of the factor's number", Type: doc.NameType},
+		doc.Key{Name: "factor-field", Doc: "its bit field", Type: doc.NameType},
+	)},
+	doc.Key{Name: "formula", Doc: "any other rate generator, by an expression that gives the bit rate", Type: doc.Map(
+		doc.Key{Name: "rate", Doc: "bit rate in baud, as clock / (16 * (n + 1) * 2 ** m)", Type: doc.NameType, Required: true},
+		doc.Key{Name: "samples", Doc: "receiver samples a bit", Type: doc.Int(4, 256), Default: "16"},
+		doc.Key{Name: "variables", Doc: "what the expression is written with", Type: doc.MapOf(doc.Map(
+			doc.Key{Name: "least", Doc: "smallest value", Type: doc.Int(0, 1<<20), Default: "0"},
+			doc.Key{Name: "most", Doc: "largest value", Type: doc.Int(0, 1<<20), Required: true},
+			doc.Key{Name: "register", Doc: "register that takes the value", Type: doc.NameType},
+			doc.Key{Name: "field", Doc: "its bit field", Type: doc.NameType},
+		)), Required: true},
+	)},
+)
+
+// uartControls are the settings of a uart that go into register fields.
+func uartControls() []doc.Key {
 	var out []doc.Key
 	for _, c := range controls {
 		out = append(out, doc.Key{Name: c.name, Doc: c.doc, Type: fieldType})
 	}
+	return out
+}
+
+// startKeys are the start-up steps of a unit.
+func startKeys() []doc.Key {
+	var out []doc.Key
 	for _, r := range startup.Roles {
 		switch r.Name {
 		case "rate", "rate-fine", "frame", "join":
@@ -120,28 +140,40 @@ var fieldType = doc.Scalar("REGISTER.FIELD", func(s string) error {
 	return nil
 })
 
-var linkSchema = doc.Map(
-	doc.Key{Name: "kind", Doc: "kind of bus", Type: doc.Enum("uart"), Required: true},
-	doc.Key{Name: "unit", Doc: "the MCU's bus unit", Type: doc.NameType, Required: true},
+var linkSchema = doc.ByKey("kind", "kind of bus",
+	doc.Kind{Name: "uart", Type: characterLink},
+	doc.Kind{Name: "spi", Type: spiBus},
+	doc.Kind{Name: "i2c", Type: i2cBus},
+	doc.Kind{Name: "can", Type: canBus},
+)
+
+var unitKey = doc.Key{Name: "unit", Doc: "the MCU's bus unit", Type: doc.NameType, Required: true}
+
+// startedKeys are what the MCU's end of every kind says of its firmware.
+var startedKeys = []doc.Key{
+	{Name: "source", Doc: "document and page, or who chose it", Type: doc.AnyText},
+	{Name: "receive", Doc: "how received words leave the unit", Type: doc.Enum(startup.Interrupt, startup.Polled, startup.DMA), Default: startup.Interrupt},
+	{Name: "handler", Doc: "the unit whose interrupt handler the firmware has for this link; absent: its own", Type: doc.NameType},
+	{Name: "startup", Doc: "the start-up steps that the firmware does, in their order, separated by commas; absent: all that are needed, in an order that works", Type: doc.Scalar("names of steps, separated by commas", func(s string) error {
+		_, err := startup.Parse(s)
+		return err
+	})},
+}
+
+var characterLink = doc.Map(
+	unitKey,
 	doc.Key{Name: "mcu", Doc: "the MCU's end", Type: uart.Schema.With(
 		doc.Key{Name: "divisor", Doc: "divider chosen by hand, as 87 or 21 + 22/32; absent: the best is taken", Type: doc.Scalar("a divisor, as 87 or 21 + 22/32", func(s string) error {
 			_, err := clock.ParseDivisor(s)
 			return err
 		})},
-		doc.Key{Name: "source", Doc: "document and page, or who chose it", Type: doc.AnyText},
 		doc.Key{Name: "service", Doc: "time until the handler has emptied the receive register", Type: doc.TimeType, Default: "5 µs"},
-		doc.Key{Name: "receive", Doc: "how received characters leave the unit", Type: doc.Enum(startup.Interrupt, startup.Polled, startup.DMA), Default: startup.Interrupt},
-		doc.Key{Name: "handler", Doc: "the unit whose interrupt handler the firmware has for this link; absent: its own", Type: doc.NameType},
-		doc.Key{Name: "startup", Doc: "the start-up steps that the firmware does, in their order, separated by commas; absent: all that are needed, in an order that works", Type: doc.Scalar("names of steps, separated by commas", func(s string) error {
-			_, err := startup.Parse(s)
-			return err
-		})},
 		doc.Key{Name: "left-over", Doc: "a character, in hex, that waits in the unit from an earlier run", Type: hexType(false)},
 		doc.Key{Name: "ask", Doc: "what the firmware sends by itself", Type: doc.Map(
 			doc.Key{Name: "every", Doc: "time from one to the next", Type: doc.TimeType, Required: true},
 			doc.Key{Name: "text", Doc: "the text, with its line end", Type: doc.NameType, Required: true},
 		)},
-	), Required: true},
+	).With(startedKeys...), Required: true},
 	doc.Key{Name: "device", Doc: "the device's end", Type: doc.Map(
 		doc.Key{Name: "file", Doc: "its device file, beside the bench", Type: doc.Scalar("a file name below the bench's folder", checkFile), Required: true},
 		doc.Key{Name: "rate", Doc: "bit rate, where it differs from the device file", Type: doc.RateType},

@@ -12,7 +12,7 @@ import (
 )
 
 // start reads what the firmware does to start the MCU's end.
-func (x *binder) start(l *Link, b *Bench, m *doc.Node) {
+func (x *binder) start(l *Common, b *Bench, m *doc.Node) {
 	l.Receive = startup.Interrupt
 	if t := m.Text("receive"); t != "" {
 		l.Receive = t
@@ -40,7 +40,7 @@ func (x *binder) start(l *Link, b *Bench, m *doc.Node) {
 
 // Chain gives the start-up chain of the MCU's end: the fields that its settings
 // go into, step by step. Without a description of the registers it is empty.
-func (l *Link) Chain() (startup.Chain, error) {
+func (l *Common) Chain() (startup.Chain, error) {
 	c := startup.Chain{Locked: l.Unit.Locked, Latched: l.Unit.Latched}
 	words, err := l.Words()
 	if err != nil || l.registers == nil {
@@ -76,6 +76,17 @@ func (l *Link) Chain() (startup.Chain, error) {
 			step(role).Writes = append(step(role).Writes, *writes[role])
 		}
 	}
+	if where, word := fieldAndWord(l.Unit.Control["configuration"]); where != "" {
+		r, f, err := place(l.registers, where)
+		if err != nil {
+			return c, err
+		}
+		v, err := f.Parse(word)
+		if err != nil {
+			return c, fmt.Errorf("configuration: %w", err)
+		}
+		step("configuration").Writes = []startup.Write{{Register: r, Mask: f.Mask(), Value: v << f.Low, Text: f.Name + " " + f.Meaning(v)}}
+	}
 	if where := l.Unit.Control["clear"]; where != "" {
 		r, f, err := place(l.registers, where)
 		if err != nil {
@@ -89,7 +100,7 @@ func (l *Link) Chain() (startup.Chain, error) {
 }
 
 // Steps are the start-up steps that the firmware does.
-func (l *Link) Steps(c startup.Chain) []string {
+func (l *Common) Steps(c startup.Chain) []string {
 	if l.Startup != nil {
 		return l.Startup
 	}
@@ -98,7 +109,7 @@ func (l *Link) Steps(c startup.Chain) []string {
 
 // lintStart finds start-up steps that are missing or stand where they have no
 // effect, and what belongs to another unit.
-func (l *Link) lintStart() []finding.Finding {
+func (l *Common) lintStart() []finding.Finding {
 	var out []finding.Finding
 	if l.Handler != "" && l.Handler != l.Unit.Name {
 		out = append(out, finding.Finding{
@@ -153,7 +164,7 @@ func (l *Link) lintStart() []finding.Finding {
 	return out
 }
 
-func (l *Link) startEdit(c startup.Chain, steps []string) finding.Edit {
+func (l *Common) startEdit(c startup.Chain, steps []string) finding.Edit {
 	if slices.Equal(steps, c.Needed()) {
 		return finding.Edit{Op: finding.Delete, Path: l.path("mcu", "startup")}
 	}
@@ -161,7 +172,7 @@ func (l *Link) startEdit(c startup.Chain, steps []string) finding.Edit {
 }
 
 // StartEdit gives the edit that makes the firmware do these steps, in this order.
-func (l *Link) StartEdit(steps []string) finding.Edit {
+func (l *Common) StartEdit(steps []string) finding.Edit {
 	c, _ := l.Chain()
 	return l.startEdit(c, steps)
 }

@@ -125,18 +125,12 @@ type wish struct {
 	where, setting, role, word, source string
 }
 
-// wishes gives all settings of a link that go into fields.
-func (l *Link) wishes() []wish {
+// wanted gives the settings of a uart's end.
+func (l *Link) wanted() []wish {
 	var out []wish
 	for _, c := range controls {
 		if where := l.Unit.Control[c.name]; where != "" {
 			out = append(out, wish{where, c.name, c.role, c.word(l.MCU), "chosen"})
-		}
-	}
-	for _, r := range startup.Roles {
-		where, word := fieldAndWord(l.Unit.Control[r.Name])
-		if where != "" && r.Suits(l.Kind.Name, l.Receive) && r.Name != "clear" {
-			out = append(out, wish{where, r.Name, r.Name, word, "needed"})
 		}
 	}
 	source := "derived"
@@ -156,6 +150,24 @@ func (l *Link) wishes() []wish {
 	return out
 }
 
+// wishes gives all settings of a link that go into fields.
+func (c *Common) wishes() []wish {
+	out := c.settings()
+	for _, r := range startup.Roles {
+		where, word := fieldAndWord(c.Unit.Control[r.Name])
+		if where == "" || !r.Suits(c.Kind.Name, c.Receive) || r.Name == "clear" {
+			continue
+		}
+		if r.Name == "configuration" {
+			// In the end it is left again; the chain knows that it was entered.
+			out = append(out, wish{where, r.Name, "join", "off", "needed"})
+			continue
+		}
+		out = append(out, wish{where, r.Name, r.Name, word, "needed"})
+	}
+	return out
+}
+
 // fieldAndWord takes REGISTER.FIELD = WORD apart; the word is on where there is
 // none.
 func fieldAndWord(text string) (where, word string) {
@@ -168,8 +180,7 @@ func fieldAndWord(text string) (where, word string) {
 
 // control checks that the settings of a link find their fields. Whether they fit
 // them is Lint's: a setting that the unit can't do can still be simulated.
-func (x *binder) control(b *Bench, l *Link, n *doc.Node) {
-	l.registers = b.MCU.Registers
+func (x *binder) control(l *Common) {
 	if l.registers == nil || l.Unit == nil {
 		return
 	}
@@ -182,14 +193,14 @@ func (x *binder) control(b *Bench, l *Link, n *doc.Node) {
 			continue
 		}
 		if _, _, err := place(l.registers, where); err != nil {
-			x.fault("setting-has-no-field", n.Get("unit").Place(), "mend the unit's `control:` or its rate generator's register, or the table of registers", "%s: %v", l.Unit.Name, err)
+			x.fault("setting-has-no-field", l.node.Get("unit").Place(), "mend the unit's `control:` or its rate generator's register, or the table of registers", "%s: %v", l.Unit.Name, err)
 			return
 		}
 	}
 }
 
 // lintWords finds settings that the unit's registers have no value for.
-func (l *Link) lintWords() []finding.Finding {
+func (l *Common) lintWords() []finding.Finding {
 	if _, err := l.Words(); err != nil {
 		return []finding.Finding{{
 			Severity: finding.Error, Code: "setting-not-in-register", Where: l.node.Get("mcu").Place(),
@@ -202,7 +213,7 @@ func (l *Link) lintWords() []finding.Finding {
 // Words gives the registers that the link's settings go into, whole, in order of
 // their address; all other bits are as after reset. Without a description of the
 // registers there are none.
-func (l *Link) Words() ([]Word, error) {
+func (l *Common) Words() ([]Word, error) {
 	if l.registers == nil {
 		return nil, nil
 	}
@@ -247,7 +258,7 @@ type SharedWord struct {
 func (b *Bench) Words() ([]SharedWord, error) {
 	byName := map[string]*SharedWord{}
 	var order []*SharedWord
-	for _, l := range b.Links {
+	for _, l := range b.All() {
 		words, err := l.Words()
 		if err != nil {
 			return nil, err
@@ -288,7 +299,7 @@ func (w *Wanted) Differs(v uint64) bool { return (v^w.Value)&w.mask != 0 }
 // Wanted puts the words of all links together, by the register's name.
 func (b *Bench) Wanted() (map[string]*Wanted, error) {
 	out := map[string]*Wanted{}
-	for _, l := range b.Links {
+	for _, l := range b.All() {
 		words, err := l.Words()
 		if err != nil {
 			return nil, err

@@ -12,6 +12,9 @@ import (
 	"github.com/expr-lang/expr"
 	"github.com/expr-lang/expr/vm"
 
+	"gavrix/core/bus/can"
+	"gavrix/core/bus/i2c"
+	"gavrix/core/bus/spi"
 	"gavrix/core/bus/uart"
 	"gavrix/core/doc"
 	"gavrix/core/finding"
@@ -22,7 +25,12 @@ import (
 type Device struct {
 	Name, About, Source string
 	File                string
-	End                 uart.Settings
+	Kind                string        // of bus
+	End                 uart.Settings // of a uart device
+	// The ends of devices on other buses; nil for all but one.
+	SPI *spi.End
+	I2C *i2c.End
+	CAN *can.End
 	// Tolerance is how far the part's own clock may be off.
 	Tolerance quantity.PPM
 	// LineEnd ends each message, as `\n`.
@@ -60,16 +68,24 @@ type piece struct {
 }
 
 // Schema of a device file.
-var Schema = doc.Map(
-	doc.Key{Name: "device", Doc: "name of the part", Type: doc.NameType, Required: true},
-	doc.Key{Name: "about", Doc: "what it is", Type: doc.AnyText},
-	doc.Key{Name: "source", Doc: "document and page that the facts come from", Type: doc.AnyText},
-	doc.Key{Name: "kind", Doc: "kind of bus", Type: doc.Enum("uart"), Required: true},
-	doc.Key{Name: "end", Doc: "frame settings of the part", Type: uart.Schema.With(
+var Schema = doc.ByKey("kind", "kind of bus",
+	doc.Kind{Name: "uart", Type: schema(uart.Schema.With(
 		doc.Key{Name: "tolerance", Doc: "how far its clock may be off, as 1 %", Type: doc.PPMType, Default: "0 ppm"},
-	), Required: true},
-	doc.Key{Name: "behaviour", Doc: "what the simulated part does", Type: behaviourSchema},
+	)).With(doc.Key{Name: "behaviour", Doc: "what the simulated part does", Type: behaviourSchema})},
+	doc.Kind{Name: "spi", Type: schema(spi.EndSchema)},
+	doc.Kind{Name: "i2c", Type: schema(i2c.EndSchema)},
+	doc.Kind{Name: "can", Type: schema(can.EndSchema)},
 )
+
+// schema is what all device files say.
+func schema(end *doc.Type) *doc.Type {
+	return doc.Map(
+		doc.Key{Name: "device", Doc: "name of the part", Type: doc.NameType, Required: true},
+		doc.Key{Name: "about", Doc: "what it is", Type: doc.AnyText},
+		doc.Key{Name: "source", Doc: "document and page that the facts come from", Type: doc.AnyText},
+		doc.Key{Name: "end", Doc: "the part's end of the link, as its sheet words it", Type: end, Required: true},
+	)
+}
 
 var behaviourSchema = doc.Map(
 	doc.Key{Name: "values", Doc: "names and expressions of t, the time in seconds", Type: doc.MapOf(doc.Scalar("an expression", checkExpr))},
@@ -182,10 +198,16 @@ func bind(file *doc.File) (*Device, []finding.Finding) {
 	if faults := Schema.Validate(root); len(faults) > 0 {
 		return nil, faults
 	}
-	d := &Device{
-		Name: root.Text("device"), About: root.Text("about"), Source: root.Text("source"), File: file.Name,
-		End: uart.Parse(root.Get("end")), LineEnd: []byte("\n"), Limit: 32,
+	d := &Device{Name: root.Text("device"), About: root.Text("about"), Source: root.Text("source"), File: file.Name, Kind: root.Text("kind")}
+	if d.Kind != uart.Kind.Name {
+		if err := d.bus(root.Get("end")); err != nil {
+			return nil, []finding.Finding{{
+				Severity: finding.Error, Code: "bad-end", Where: root.Get("end").KeyPlace(), Seen: err.Error(), Change: "mend the end",
+			}}
+		}
+		return d, nil
 	}
+	d.End, d.LineEnd, d.Limit = uart.Parse(root.Get("end")), []byte("\n"), 32
 	var faults []finding.Finding
 	if t := root.Text("end", "tolerance"); t != "" {
 		d.Tolerance, _ = quantity.ParsePPM(t)
@@ -251,6 +273,23 @@ func bind(file *doc.File) (*Device, []finding.Finding) {
 		return nil, faults
 	}
 	return d, nil
+}
+
+// bus reads the end of a device on a bus with several devices.
+func (d *Device) bus(n *doc.Node) error {
+	switch d.Kind {
+	case spi.Kind.Name:
+		e, err := spi.ParseEnd(n, d.Name)
+		d.SPI = &e
+		return err
+	case i2c.Kind.Name:
+		e, err := i2c.ParseEnd(n, d.Name)
+		d.I2C = &e
+		return err
+	}
+	e, err := can.ParseEnd(n, d.Name)
+	d.CAN = &e
+	return err
 }
 
 // Commands lists the commands that the device answers.

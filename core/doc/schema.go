@@ -20,6 +20,14 @@ type Type struct {
 	keys   []Key
 	each   *Type // of MapOf and ListOf
 	minLen int
+	by     string // of ByKey: the key that chooses
+	kinds  []Kind
+}
+
+// Kind is one form of a map that a key chooses.
+type Kind struct {
+	Name string
+	Type *Type // a Map; the key that chooses need not be among its keys
 }
 
 type shape uint8
@@ -29,6 +37,7 @@ const (
 	structShape
 	mapShape
 	listShape
+	kindShape
 )
 
 // Key is one key of a map.
@@ -55,6 +64,26 @@ func (t *Type) Keys() []Key { return t.keys }
 
 // MapOf is a map from names of one's own to values of one type.
 func MapOf(each *Type) *Type { return &Type{shape: mapShape, each: each} }
+
+// ByKey is a map whose keys depend on the word that stands at one of them.
+func ByKey(key, about string, kinds ...Kind) *Type {
+	t := &Type{shape: kindShape, by: key}
+	for _, k := range kinds {
+		k.Type = Map(append([]Key{{Name: key, Doc: about, Type: Enum(k.Name), Required: true}}, k.Type.keys...)...)
+		t.kinds = append(t.kinds, k)
+	}
+	return t
+}
+
+// Of gives the map for a word of ByKey; nil where there is none.
+func (t *Type) Of(word string) *Type {
+	for _, k := range t.kinds {
+		if k.Name == word {
+			return k.Type
+		}
+	}
+	return nil
+}
 
 // ListOf is a list with at least minLen elements.
 func ListOf(each *Type, minLen int) *Type {
@@ -176,6 +205,31 @@ func (t *Type) validate(n *Node, what string, out *[]finding.Finding) {
 			}
 			t.each.validate(c, c.Key, out)
 		}
+	case kindShape:
+		var words []string
+		for _, k := range t.kinds {
+			words = append(words, k.Name)
+		}
+		if n.Kind != Mapping {
+			fault("wrong-shape", n.Place(), fmt.Sprintf("%s is %s; expected a map that begins with `%s:`", what, n.Kind, t.by), "write its keys below it, indented")
+			return
+		}
+		chosen := n.child(t.by)
+		if chosen == nil {
+			for _, c := range n.Entries {
+				if Nearest(c.Key, []string{t.by}) != "" {
+					fault("unknown-key", c.KeyPlace(), fmt.Sprintf("unknown key %q in %s", c.Key, what), fmt.Sprintf("did you mean %q?", t.by))
+					return
+				}
+			}
+			fault("key-missing", n.KeyPlace(), fmt.Sprintf("%s has no %q", what, t.by), fmt.Sprintf("add `%s:` with one of %s", t.by, strings.Join(words, ", ")))
+			return
+		}
+		if of := t.Of(chosen.Scalar); of != nil {
+			of.validate(n, what, out)
+			return
+		}
+		Enum(words...).validate(chosen, t.by, out)
 	case listShape:
 		if n.Kind != Sequence {
 			fault("wrong-shape", n.Place(), fmt.Sprintf("%s is %s; expected a list", what, n.Kind), "write one element a line behind a dash")
@@ -271,6 +325,12 @@ func (t *Type) JSONSchema() map[string]any {
 		return out
 	case mapShape:
 		return map[string]any{"type": "object", "additionalProperties": t.each.JSONSchema()}
+	case kindShape:
+		var of []any
+		for _, k := range t.kinds {
+			of = append(of, k.Type.JSONSchema())
+		}
+		return map[string]any{"type": "object", "oneOf": of}
 	case listShape:
 		return map[string]any{"type": "array", "items": t.each.JSONSchema(), "minItems": t.minLen}
 	}

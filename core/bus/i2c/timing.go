@@ -94,8 +94,8 @@ type Timing struct {
 	Error         float64       // Rate / Wanted - 1, never above 0
 }
 
-// timing reckons a choice; rise and fall are those of the line.
-func (c Counters) timing(clock quantity.Freq, want quantity.Rate, low, high int, rise, fall quantity.Time) Timing {
+// Timing reckons a choice of counts; rise and fall are those of the line.
+func (c Counters) Timing(clock quantity.Freq, want quantity.Rate, low, high int, rise, fall quantity.Time) Timing {
 	period := 1e12 / clock.Hz()
 	t := Timing{Clock: clock, Wanted: want, Low: low, High: high}
 	t.LowTime = quantity.Time(math.Round(float64(low+c.LowPlus+c.Filter) * period))
@@ -130,7 +130,7 @@ func (c Counters) SolveCounters(clock quantity.Freq, want quantity.Rate, class C
 	var out []Timing
 	for sum := total; sum <= total+1; sum++ {
 		for l := max(low, sum-c.Most); l <= min(sum-high, c.Most); l++ {
-			if t := c.timing(clock, want, l, sum-l, rise, fall); t.Rate <= want+1 {
+			if t := c.Timing(clock, want, l, sum-l, rise, fall); t.Rate <= want+1 {
 				out = append(out, t)
 			}
 		}
@@ -179,4 +179,37 @@ func (t Timing) Derivation(rise, fall quantity.Time) finding.Derivation {
 		Result: fmt.Sprintf("%.1f bit/s, %+.2f %%", t.Rate.Bd(), 100*t.Error),
 		Source: "docs/formulas.md, i2c counters",
 	}
+}
+
+// e12 are the usual steps of resistors in a decade.
+var e12 = []float64{1, 1.2, 1.5, 1.8, 2.2, 2.7, 3.3, 3.9, 4.7, 5.6, 6.8, 8.2}
+
+// Step gives the usual resistor above or below a value, in ohm.
+func Step(ohm float64, up bool) float64 {
+	best := 0.0
+	for decade := 10.0; decade <= 1e6; decade *= 10 {
+		for _, s := range e12 {
+			v := s * decade
+			switch {
+			case up && v > ohm*1.001 && best == 0:
+				return v
+			case !up && v < ohm*0.999:
+				best = v
+			}
+		}
+	}
+	return best
+}
+
+// Usual gives a usual resistor within a range, the one nearest to its middle by
+// ratio; 0 where none lies in it.
+func Usual(p PullUp) float64 {
+	middle := math.Sqrt(p.Least * p.Most)
+	best := 0.0
+	for v := Step(p.Least*0.999, true); v > 0 && v <= p.Most; v = Step(v, true) {
+		if best == 0 || math.Abs(math.Log(v/middle)) < math.Abs(math.Log(best/middle)) {
+			best = v
+		}
+	}
+	return best
 }

@@ -50,7 +50,7 @@ func TestCountersAgainstBruteForce(t *testing.T) {
 		best := 0.0
 		for low := c.Least; low <= c.Most; low++ {
 			for high := c.Least; high <= c.Most; high++ {
-				x := c.timing(clock, want, low, high, rise, fall)
+				x := c.Timing(clock, want, low, high, rise, fall)
 				if x.Rate <= want+1 && x.LowTime+1 >= class.Low && x.HighTime+1 >= class.High {
 					best = max(best, x.Rate.Bd())
 				}

@@ -1,0 +1,391 @@
+package bench
+
+import (
+	"fmt"
+	"io/fs"
+	"math"
+	"strconv"
+	"strings"
+
+	"gavrix/core/bus/can"
+	"gavrix/core/doc"
+	"gavrix/core/finding"
+	"gavrix/core/quantity"
+)
+
+// CANUnit are the limits of a unit's bit timing, and where it goes.
+type CANUnit struct {
+	Nominal canPhase
+	Data    *canPhase // nil: it has no data phase of its own
+}
+
+// canPhase is one of the two bit timings of a unit.
+type canPhase struct {
+	can.Segments
+	MinusOne                                        bool // the registers hold one less
+	PrescalerField, Seg1Field, Seg2Field, JumpField string
+}
+
+// CAN is a can bus with its nodes.
+type CAN struct {
+	Nodes []*can.End // the MCU's first
+	About []string   // of each node
+	// Options are the timings that the MCU's unit can have, best first;
+	// DataOptions those of the data phase.
+	Options, DataOptions []can.BitTiming
+	Sample, DataSample   float64 // wanted
+	Chosen, DataChosen   bool
+	Length               float64 // of the bus in metres; 0: not stated
+	PerMetre             quantity.Time
+	Pairs                []can.Pair
+	Odd                  *can.End  // whose rate differs from that of all others
+	Load                 *can.Load // nil without messages
+}
+
+func canPhaseKeys() *doc.Type {
+	return doc.Map(
+		doc.Key{Name: "prescaler", Doc: "largest prescaler", Type: doc.Int(1, 1<<16), Default: "1024"},
+		doc.Key{Name: "seg1", Doc: "most quanta before the sample point, the first not counted", Type: doc.Int(1, 512), Default: "16"},
+		doc.Key{Name: "seg2", Doc: "most quanta behind it", Type: doc.Int(1, 512), Default: "8"},
+		doc.Key{Name: "jump", Doc: "most quanta of the jump width", Type: doc.Int(1, 512), Default: "4"},
+		doc.Key{Name: "minus-one", Doc: "the registers hold one less", Type: doc.Enum("yes", "no"), Default: "yes"},
+		doc.Key{Name: "prescaler-field", Doc: "REGISTER.FIELD of the prescaler", Type: fieldType},
+		doc.Key{Name: "seg1-field", Doc: "REGISTER.FIELD of the first segment", Type: fieldType},
+		doc.Key{Name: "seg2-field", Doc: "REGISTER.FIELD of the second segment", Type: fieldType},
+		doc.Key{Name: "jump-field", Doc: "REGISTER.FIELD of the jump width", Type: fieldType},
+	)
+}
+
+var canUnit = doc.Map(
+	doc.Key{Name: "quanta", Doc: "limits of the bit timing", Type: canPhaseKeys(), Required: true},
+	doc.Key{Name: "data-quanta", Doc: "limits of the bit timing of the data phase", Type: canPhaseKeys()},
+)
+
+var sampleType = doc.Scalar("a share of the bit in %", func(s string) error {
+	p, err := quantity.ParsePPM(s)
+	if err == nil && !(p > 0 && p < 1e6) {
+		return fmt.Errorf("%s is not between 0 and 100 %%", s)
+	}
+	return err
+})
+
+var canBus = doc.Map(
+	unitKey,
+	doc.Key{Name: "mcu", Doc: "the MCU's node", Type: doc.Map(append([]doc.Key{
+		{Name: "rate", Doc: "nominal bit rate", Type: doc.RateType, Required: true},
+		{Name: "sample", Doc: "sample point that is wanted", Type: sampleType, Default: "87.5 %"},
+		{Name: "jump", Doc: "jump width in quanta; absent: as large as it may be", Type: doc.Int(1, 512)},
+		{Name: "timing", Doc: "prescaler, segments and jump width chosen by hand, as 6, 1+13+2, 1", Type: can.TimingType},
+		{Name: "data-rate", Doc: "bit rate of the data phase", Type: doc.RateType},
+		{Name: "data-sample", Doc: "sample point that is wanted in the data phase", Type: sampleType, Default: "75 %"},
+		{Name: "data-timing", Doc: "timing of the data phase chosen by hand", Type: can.TimingType},
+		{Name: "tolerance", Doc: "how far its clock may be off, as 0.01 %", Type: doc.PPMType, Default: "0 ppm"},
+		{Name: "delay", Doc: "of its loop: out through its driver and in again", Type: doc.TimeType, Default: "0 ns"},
+		{Name: "messages", Doc: "what it sends again and again, by name", Type: doc.MapOf(can.MessageType)},
+	}, startedKeys...)...), Required: true},
+	doc.Key{Name: "length", Doc: "of the bus, as 25 m", Type: scaledType("m", "25 m")},
+	doc.Key{Name: "per-metre", Doc: "delay of a metre of cable", Type: doc.TimeType, Default: "5 ns"},
+	busDevice(
+		doc.Key{Name: "rate", Doc: "nominal bit rate, where it differs from the device file", Type: doc.RateType},
+		doc.Key{Name: "timing", Doc: "bit timing, where it differs from the device file", Type: can.TimingType},
+		doc.Key{Name: "clock-off", Doc: "how far this part's clock is off, as 0.4 %", Type: doc.PPMType, Default: "0 ppm"},
+	),
+)
+
+func (x *binder) canUnit(_ *Unit, n *doc.Node) *CANUnit {
+	phase := func(n *doc.Node) canPhase {
+		return canPhase{
+			Segments:       can.Segments{Prescaler: number(n.Text("prescaler"), 1024), Seg1: number(n.Text("seg1"), 16), Seg2: number(n.Text("seg2"), 8), Jump: number(n.Text("jump"), 4)},
+			MinusOne:       n.Text("minus-one") != "no",
+			PrescalerField: n.Text("prescaler-field"), Seg1Field: n.Text("seg1-field"), Seg2Field: n.Text("seg2-field"), JumpField: n.Text("jump-field"),
+		}
+	}
+	out := &CANUnit{Nominal: phase(n.Get("quanta"))}
+	if d := n.Get("data-quanta"); d != nil {
+		p := phase(d)
+		out.Data = &p
+	}
+	return out
+}
+
+func share(text string, def float64) float64 {
+	if p, err := quantity.ParsePPM(text); err == nil {
+		return float64(p) / 1e6
+	}
+	return def
+}
+
+func (x *binder) can(dir fs.FS, l *Bus, n *doc.Node) *CAN {
+	m := n.Get("mcu")
+	out := &CAN{Sample: share(m.Text("sample"), 0.875), DataSample: share(m.Text("data-sample"), 0.75), PerMetre: 5 * quantity.Nanosecond}
+	own := &can.End{Name: "MCU", Tolerance: math.Abs(share(m.Text("tolerance"), 0))}
+	if t := m.Text("delay"); t != "" {
+		own.Delay, _ = quantity.ParseTime(t)
+	}
+	if pm := l.Unit.Clock.PlusMinus(); pm > 0 {
+		own.Tolerance += pm
+	}
+	nominal, opts, ok := x.bitTiming(l, m, "", &l.Unit.CAN.Nominal, out.Sample)
+	if !ok {
+		return out
+	}
+	own.Nominal, out.Options, out.Chosen = nominal, opts, m.Get("timing") != nil
+	if m.Get("data-rate") != nil {
+		if l.Unit.CAN.Data == nil {
+			x.fault("no-data-phase", m.Get("data-rate").Place(), "remove it, or take another unit", "unit %s has no data phase of its own", l.Unit.Name)
+			return out
+		}
+		data, opts, ok := x.bitTiming(l, m, "data-", l.Unit.CAN.Data, out.DataSample)
+		if !ok {
+			return out
+		}
+		own.Data, out.DataOptions, out.DataChosen = &data, opts, m.Get("data-timing") != nil
+	}
+	var err error
+	if own.Messages, err = can.ParseMessages(m.Get("messages")); err != nil {
+		x.fault("bad-message", m.Get("messages").KeyPlace(), "mend the message", "%v", err)
+	}
+	out.Nodes, out.About = append(out.Nodes, own), append(out.About, "")
+	for _, c := range n.Get("devices").All() {
+		x.canNode(dir, l, c, out)
+	}
+	if t := n.Text("length"); t != "" {
+		out.Length, _ = quantity.ParseScaled(t, "m")
+	}
+	if t := n.Text("per-metre"); t != "" {
+		out.PerMetre, _ = quantity.ParseTime(t)
+	}
+	out.Pairs, out.Odd = can.Pairs(out.Nodes), can.OddOneOut(out.Nodes)
+	var all []can.Message
+	for _, e := range out.Nodes {
+		all = append(all, e.Messages...)
+	}
+	if len(all) > 0 {
+		t := can.Timing{Nominal: nominal.Phase(), Data: nominal.Phase()}
+		if own.Data != nil {
+			t.Data = own.Data.Phase()
+		}
+		load, err := can.LoadOf(all, t)
+		if err != nil {
+			x.fault("bad-message", n.KeyPlace(), "mend the messages", "%v", err)
+		} else {
+			out.Load = &load
+		}
+	}
+	l.settings = func() []wish { return l.canWishes(out) }
+	return out
+}
+
+func (x *binder) canNode(dir fs.FS, l *Bus, c *doc.Node, out *CAN) {
+	d := x.onBus(dir, l, c)
+	if d == nil {
+		return
+	}
+	e := *d.CAN
+	e.Name = c.Key
+	e.Off = share(c.Text("clock-off"), 0)
+	text, rate := e.Nominal.Text(), e.Nominal.Wanted
+	if t := c.Text("timing"); t != "" {
+		text = t
+	}
+	if t := c.Text("rate"); t != "" {
+		rate, _ = quantity.ParseRate(t)
+	}
+	t, err := can.ParseTiming(e.Nominal.Clock, rate, text)
+	if err != nil {
+		x.fault("bad-timing", c.KeyPlace(), "mend the timing", "%v", err)
+		return
+	}
+	e.Nominal = t
+	out.Nodes, out.About = append(out.Nodes, &e), append(out.About, d.About)
+}
+
+// bitTiming finds the timings of a phase, or takes the one that was chosen.
+func (x *binder) bitTiming(l *Bus, m *doc.Node, prefix string, limits *canPhase, sample float64) (can.BitTiming, []can.BitTiming, bool) {
+	rate, _ := quantity.ParseRate(m.Text(prefix + "rate"))
+	freq := l.Unit.Clock.Freq()
+	jump := 0
+	if prefix == "" {
+		jump = min(number(m.Text("jump"), 0), limits.Jump)
+	}
+	opts, err := can.SolveTiming(freq, rate, sample, limits.Segments, jump, 12)
+	if err != nil {
+		x.fault("no-bit-timing", m.Get(prefix+"rate").Place(), "choose another rate, or another clock for the unit", "%s: %v", l.Name, err)
+		return can.BitTiming{}, nil, false
+	}
+	t := m.Get(prefix + "timing")
+	if t == nil {
+		return opts[0], opts, true
+	}
+	b, err := can.ParseTiming(freq, rate, t.Scalar)
+	switch {
+	case err != nil:
+		x.fault("bad-timing", t.Place(), "mend the timing", "%v", err)
+		return b, nil, false
+	case b.Prescaler > limits.Prescaler || b.Seg1 > limits.Seg1 || b.Seg2 > limits.Seg2 || b.Jump > limits.Jump:
+		x.fault("timing-out-of-range", t.Place(), fmt.Sprintf("prescaler to %d, segments to %d and %d, jump width to %d", limits.Prescaler, limits.Seg1, limits.Seg2, limits.Jump), "unit %s can't have %s", l.Unit.Name, t.Scalar)
+		return b, nil, false
+	}
+	return b, opts, true
+}
+
+// canWishes are the settings of the MCU's node.
+func (l *Bus) canWishes(c *CAN) []wish {
+	var out []wish
+	phase := func(prefix string, b can.BitTiming, p *canPhase, chosen bool) {
+		source, less := "derived", 0
+		if chosen {
+			source = "chosen"
+		}
+		if p.MinusOne {
+			less = 1
+		}
+		for _, f := range []struct {
+			name, where string
+			value       int
+		}{{"prescaler", p.PrescalerField, b.Prescaler}, {"seg1", p.Seg1Field, b.Seg1}, {"seg2", p.Seg2Field, b.Seg2}, {"jump", p.JumpField, b.Jump}} {
+			if f.where != "" {
+				out = append(out, wish{f.where, prefix + f.name, "rate", strconv.Itoa(f.value - less), source})
+			}
+		}
+	}
+	if len(c.Nodes) == 0 {
+		return nil
+	}
+	phase("", c.Nodes[0].Nominal, &l.Unit.CAN.Nominal, c.Chosen)
+	if d := c.Nodes[0].Data; d != nil {
+		phase("data ", *d, l.Unit.CAN.Data, c.DataChosen)
+	}
+	return out
+}
+
+func (l *Bus) lintCAN() []finding.Finding {
+	var out []finding.Finding
+	c := l.CAN
+	place := func(name string) finding.Place {
+		if n := l.node.Get("devices", name); n != nil {
+			return n.KeyPlace()
+		}
+		return l.node.Get("mcu", "rate").Place()
+	}
+	own := c.Nodes[0]
+	if math.Abs(own.Nominal.Error) > 1e-6 {
+		out = append(out, finding.Finding{
+			Severity: finding.Warning, Code: "rate-not-exact", Where: l.node.Get("mcu", "rate").Place(),
+			Seen: fmt.Sprintf("%s from %s gives %+.3f %%", own.Nominal.Wanted, own.Nominal.Clock, 100*own.Nominal.Error),
+			Why:  "a can bus lives on exact rates: this uses up what the clocks may be off", Change: "choose a clock that the rate divides",
+		})
+	}
+	if c.Odd != nil {
+		rest := c.Nodes[0]
+		if rest == c.Odd {
+			rest = c.Nodes[1]
+		}
+		f := finding.Finding{
+			Severity: finding.Error, Code: "node-at-another-rate", Where: place(c.Odd.Name),
+			Seen: fmt.Sprintf("%s runs at %s, all others at %s", c.Odd.Name, c.Odd.Nominal.Wanted, rest.Nominal.Wanted),
+			Why:  "it destroys the others' frames with error flags as long as it is active; if it only listens it hears nothing and harms nobody", Change: "give it the others' rate",
+		}
+		path := l.path("devices", c.Odd.Name, "rate")
+		if c.Odd == own {
+			path = l.path("mcu", "rate")
+			f.Fixes = []finding.Fix{{Label: "MCU to " + rest.Nominal.Wanted.String(), Edits: []finding.Edit{{Path: path, Value: rest.Nominal.Wanted.String()}}}}
+		}
+		out = append(out, f)
+	}
+	for _, p := range c.Pairs {
+		both := p.A.Name + " and " + p.B.Name
+		switch {
+		case p.RatesDiffer && (c.Odd == p.A || c.Odd == p.B):
+			// said already
+		case p.RatesDiffer:
+			out = append(out, finding.Finding{
+				Severity: finding.Error, Code: "bit-rate-differs", Where: place(p.B.Name),
+				Seen: fmt.Sprintf("%s runs at %s, %s at %s", p.A.Name, p.A.Nominal.Wanted, p.B.Name, p.B.Nominal.Wanted),
+				Why:  "no frame gets through; who is active answers with error flags", Change: "give both one rate",
+				Fixes: []finding.Fix{{Label: "MCU to " + p.B.Nominal.Wanted.String(), Edits: []finding.Edit{{Path: l.path("mcu", "rate"), Value: p.B.Nominal.Wanted.String()}}}},
+			})
+		case !p.Decodes:
+			out = append(out, finding.Finding{
+				Severity: finding.Error, Code: "clocks-too-far-apart", Where: place(p.B.Name),
+				Seen: fmt.Sprintf("%s: clocks up to %.3f %% apart, allowed are %.3f %%", both, 100*p.Sum, 100*p.Pair),
+				Why:  "long frames lose the bit border before an edge brings it back", Change: "take more exact clocks, a wider jump width or a longer second segment",
+			})
+		}
+		if p.FarApart() && !p.RatesDiffer {
+			out = append(out, finding.Finding{
+				Severity: finding.Warning, Code: "sample-points-far-apart", Where: place(p.B.Name),
+				Seen: fmt.Sprintf("%s sample %.1f %% of the bit apart", both, 100*p.Apart), Why: "length and clock error leave less room than either end reckons with", Change: "give all nodes nearly the same sample point",
+				Fixes: l.sampleFix(p),
+			})
+		}
+	}
+	for _, e := range c.Nodes {
+		if lim := e.Limit(); e.Error() > lim.Limit {
+			out = append(out, finding.Finding{
+				Severity: finding.Warning, Code: "node-does-not-conform", Where: place(e.Name),
+				Seen: fmt.Sprintf("%s: its clock may be %.3f %% off, its timing stands %.3f %%", e.Name, 100*e.Error(), 100*lim.Limit),
+				Why:  "with a partner as far off the other way frames break; with an exact one it may still work (" + lim.Name + ")", Change: "take a more exact clock or a wider jump width",
+			})
+		}
+		if most := can.MostLength(e.Nominal, e.Nominal.Propagation(), e.Delay, c.PerMetre); c.Length > most {
+			out = append(out, finding.Finding{
+				Severity: finding.Error, Code: "bus-too-long", Where: l.node.Get("length").Place(),
+				Seen: fmt.Sprintf("%s: %g m; the propagation segment of %s allows %.0f m", l.Name, c.Length, e.Name, most),
+				Why:  fmt.Sprintf("a bit comes back after 2 · (%g m · %s + %s), later than %d quanta", c.Length, c.PerMetre, e.Delay, e.Nominal.Propagation()), Change: "shorten the bus, slow it down, or sample later",
+			})
+		}
+		if e.Data != nil {
+			if k := can.Compensate(*e.Data, e.Delay); k.Needed {
+				out = append(out, finding.Finding{
+					Severity: finding.Note, Code: "delay-compensation-needed", Where: place(e.Name),
+					Seen: fmt.Sprintf("%s: its own bits come back after %s, behind the sample point of the data phase", e.Name, e.Delay), Change: fmt.Sprintf("turn on the transmitter's delay compensation, offset %d clock periods", k.Offset),
+				})
+			}
+		}
+	}
+	return append(out, l.lintLoad()...)
+}
+
+// sampleFix brings the MCU's sample point to the other node's.
+func (l *Bus) sampleFix(p can.Pair) []finding.Fix {
+	if p.A != l.CAN.Nodes[0] || l.CAN.Chosen || p.B.Data != nil {
+		return nil
+	}
+	want := strconv.FormatFloat(100*p.B.Nominal.Sample, 'f', 2, 64) + " %"
+	return []finding.Fix{{Label: "sample point of the MCU to " + want, Edits: []finding.Edit{{Path: l.path("mcu", "sample"), Value: want}}}}
+}
+
+func (l *Bus) lintLoad() []finding.Finding {
+	c := l.CAN
+	if c.Load == nil {
+		return nil
+	}
+	var late []string
+	for _, m := range c.Load.Messages {
+		if m.Late {
+			late = append(late, m.Name)
+		}
+	}
+	switch {
+	case c.Load.Most > 1:
+		return []finding.Finding{{Severity: finding.Error, Code: "bus-overloaded", Where: l.node.KeyPlace(), Seen: fmt.Sprintf("%s: its messages take up to %.0f %% of the time", l.Name, 100*c.Load.Most), Why: "the lowest priorities may never be sent", Change: "send less often, or at a higher rate"}}
+	case len(late) > 0:
+		return []finding.Finding{{Severity: finding.Warning, Code: "message-may-be-late", Where: l.node.KeyPlace(), Seen: fmt.Sprintf("%s: %s may come later than the next one is due", l.Name, strings.Join(late, ", ")), Change: "give it a higher priority, or send less"}}
+	}
+	return nil
+}
+
+func (c *CAN) derivations(dev int) []finding.Derivation {
+	if len(c.Nodes) == 0 {
+		return nil
+	}
+	e := c.Nodes[min(dev, len(c.Nodes)-1)]
+	out := []finding.Derivation{e.Nominal.Derivation(), can.ToleranceDerivation(e.Conditions())}
+	if e.Data != nil {
+		d := e.Data.Derivation()
+		d.Name = "bit timing of the data phase"
+		out = append(out, d)
+	}
+	return out
+}

@@ -1,0 +1,232 @@
+package can
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"gavrix/core/doc"
+	"gavrix/core/quantity"
+)
+
+// End is a node as its sheet and its firmware word it.
+type End struct {
+	Name      string
+	Nominal   BitTiming
+	Data      *BitTiming // nil without a data phase of its own
+	Tolerance float64    // of its clock, a share without sign
+	Off       float64    // by how much this part's clock is off, a share with its sign
+	Delay     quantity.Time
+	Messages  []Message // what it sends again and again
+}
+
+// split reads a timing: prescaler 6, 1+13+2, jump 1.
+func split(text string) (prescaler, seg1, seg2, jump int, err error) {
+	bad := fmt.Errorf("%q is no bit timing: write prescaler, segments and jump width, as 6, 1+13+2, 1", text)
+	f := strings.Split(text, ",")
+	if len(f) != 3 {
+		return 0, 0, 0, 0, bad
+	}
+	segs := strings.Split(f[1], "+")
+	if len(segs) != 3 || strings.TrimSpace(segs[0]) != "1" {
+		return 0, 0, 0, 0, bad
+	}
+	for i, s := range []string{f[0], segs[1], segs[2], f[2]} {
+		n, err := strconv.Atoi(strings.TrimSpace(s))
+		if err != nil || n < 1 || n > 65536 {
+			return 0, 0, 0, 0, bad
+		}
+		*[]*int{&prescaler, &seg1, &seg2, &jump}[i] = n
+	}
+	if jump > seg2 || jump > seg1 {
+		return 0, 0, 0, 0, fmt.Errorf("%q: the jump width is at most as long as each segment", text)
+	}
+	return prescaler, seg1, seg2, jump, nil
+}
+
+// ParseTiming reads a timing that somebody chose, for a clock and the rate that is
+// wanted.
+func ParseTiming(clock quantity.Freq, want quantity.Rate, text string) (BitTiming, error) {
+	p, s1, s2, j, err := split(text)
+	if err != nil {
+		return BitTiming{}, err
+	}
+	return timingOf(clock, want, p, s1, s2, j), nil
+}
+
+// Text gives a timing as ParseTiming reads it.
+func (b BitTiming) Text() string {
+	return fmt.Sprintf("%d, 1+%d+%d, %d", b.Prescaler, b.Seg1, b.Seg2, b.Jump)
+}
+
+// TimingType is a bit timing in a file.
+var TimingType = doc.Scalar("a bit timing, as 6, 1+13+2, 1", func(s string) error { _, _, _, _, err := split(s); return err })
+
+// MessageType is a message in a list: what it is called stands before it.
+var MessageType = doc.Map(
+	doc.Key{Name: "identifier", Doc: "in hex, with more than three digits extended, as 0x2A5", Type: doc.Scalar("an identifier in hex", func(s string) error { _, _, err := ParseID(s); return err }), Required: true},
+	doc.Key{Name: "length", Doc: "bytes of data", Type: doc.Int(0, 64), Default: "8"},
+	doc.Key{Name: "every", Doc: "time from one to the next", Type: doc.TimeType, Required: true},
+	doc.Key{Name: "jitter", Doc: "by how much it may come late", Type: doc.TimeType, Default: "0 ms"},
+	doc.Key{Name: "flexible", Doc: "in the flexible format", Type: doc.Enum("yes", "no"), Default: "no"},
+)
+
+// ParseID reads an identifier in hex; with more than three digits it is extended.
+func ParseID(s string) (id uint32, extended bool, err error) {
+	digits := strings.TrimPrefix(strings.ToLower(s), "0x")
+	n, err := strconv.ParseUint(digits, 16, 32)
+	if err != nil || n >= 1<<29 {
+		return 0, false, fmt.Errorf("%q is no identifier: write hex up to 7FF, or up to 1FFFFFFF with four digits and more", s)
+	}
+	return uint32(n), len(digits) > 3 || n > 0x7ff, nil
+}
+
+// EndSchema lists what a device file says of a can node.
+var EndSchema = doc.Map(
+	doc.Key{Name: "clock", Doc: "clock of its can unit", Type: doc.ClockType, Required: true},
+	doc.Key{Name: "rate", Doc: "nominal bit rate", Type: doc.RateType, Required: true},
+	doc.Key{Name: "timing", Doc: "prescaler, segments and jump width, as 6, 1+13+2, 1", Type: TimingType, Required: true},
+	doc.Key{Name: "data-rate", Doc: "bit rate of the data phase", Type: doc.RateType},
+	doc.Key{Name: "data-timing", Doc: "prescaler, segments and jump width of the data phase", Type: TimingType},
+	doc.Key{Name: "tolerance", Doc: "how far its clock may be off, as 0.1 %", Type: doc.PPMType, Default: "0 ppm"},
+	doc.Key{Name: "delay", Doc: "of its loop: out through its driver and in again", Type: doc.TimeType, Default: "0 ns"},
+	doc.Key{Name: "messages", Doc: "what it sends again and again, by name", Type: doc.MapOf(MessageType)},
+)
+
+// ParseEnd reads a node that satisfies EndSchema.
+func ParseEnd(n *doc.Node, name string) (End, error) {
+	e := End{Name: name}
+	clock, _ := quantity.ParseClock(n.Text("clock"))
+	rate, _ := quantity.ParseRate(n.Text("rate"))
+	var err error
+	if e.Nominal, err = ParseTiming(clock, rate, n.Text("timing")); err != nil {
+		return e, err
+	}
+	if (n.Text("data-rate") == "") != (n.Text("data-timing") == "") {
+		return e, fmt.Errorf("%s: data-rate and data-timing go together", name)
+	}
+	if t := n.Text("data-timing"); t != "" {
+		dataRate, _ := quantity.ParseRate(n.Text("data-rate"))
+		d, err := ParseTiming(clock, dataRate, t)
+		if err != nil {
+			return e, err
+		}
+		e.Data = &d
+	}
+	if t := n.Text("tolerance"); t != "" {
+		ppm, _ := quantity.ParsePPM(t)
+		e.Tolerance = max(float64(ppm), -float64(ppm)) / 1e6
+	}
+	if t := n.Text("delay"); t != "" {
+		e.Delay, _ = quantity.ParseTime(t)
+	}
+	e.Messages, err = ParseMessages(n.Get("messages"))
+	return e, err
+}
+
+// ParseMessages reads messages by name.
+func ParseMessages(n *doc.Node) ([]Message, error) {
+	var out []Message
+	for _, m := range n.All() {
+		x := Message{Name: m.Key}
+		x.Frame.ID, x.Frame.Extended, _ = ParseID(m.Text("identifier"))
+		length := 8
+		if l, err := strconv.ParseInt(m.Text("length"), 0, 32); err == nil {
+			length = int(l)
+		}
+		x.Frame.FD = m.Text("flexible") == "yes"
+		x.Frame.Switched = x.Frame.FD
+		x.Frame.Data = make([]byte, length)
+		x.Period, _ = quantity.ParseTime(m.Text("every"))
+		if t := m.Text("jitter"); t != "" {
+			x.Jitter, _ = quantity.ParseTime(t)
+		}
+		if err := x.Frame.Check(); err != nil {
+			return out, fmt.Errorf("message %s: %w", m.Key, err)
+		}
+		if x.Period <= 0 {
+			return out, fmt.Errorf("message %s: the time from one to the next must be above 0", m.Key)
+		}
+		out = append(out, x)
+	}
+	return out, nil
+}
+
+// Pair is the verdict on two nodes of a bus.
+type Pair struct {
+	A, B *End
+	// RatesDiffer: their nominal rates, or their data rates, are not meant to be
+	// the same.
+	RatesDiffer bool
+	// Apart is the distance of the sample points as a share of the bit, the
+	// larger of both phases.
+	Apart float64
+	Tolerance
+}
+
+// FarApart is the distance of two sample points from which on they are worth a
+// word.
+func (p Pair) FarApart() bool { return p.Apart > farSamples+1e-9 }
+
+// Good says whether the two understand each other.
+func (p Pair) Good() bool { return !p.RatesDiffer && p.Decodes }
+
+// Limit gives the tightest condition on the node's clock error, with propagation
+// segments as they are usual.
+func (e *End) Limit() Condition { return Tightest(e.Conditions()) }
+
+// Conditions gives all conditions on the node's clock error.
+func (e *End) Conditions() []Condition {
+	if e.Data == nil {
+		return Tolerances(e.Nominal, e.Nominal.Propagation(), nil, 0)
+	}
+	return Tolerances(e.Nominal, e.Nominal.Propagation(), e.Data, e.Data.Propagation())
+}
+
+// Error is how far the node's rate may be off the rate that is wanted, at most:
+// what its divider can't do, its clock's tolerance and its deviation.
+func (e *End) Error() float64 {
+	return max(abs(e.Nominal.Error+e.Off+e.Tolerance), abs(e.Nominal.Error+e.Off-e.Tolerance))
+}
+
+func abs(x float64) float64 { return max(x, -x) }
+
+// sameRate says whether two wanted rates mean the same.
+func sameRate(a, b quantity.Rate) bool { return abs(float64(a)/float64(b)-1) < 1e-4 }
+
+// Pairs judges every two nodes of a bus.
+func Pairs(nodes []*End) []Pair {
+	var out []Pair
+	for i, a := range nodes {
+		for _, b := range nodes[i+1:] {
+			p := Pair{A: a, B: b, Apart: abs(a.Nominal.Sample - b.Nominal.Sample)}
+			p.RatesDiffer = !sameRate(a.Nominal.Wanted, b.Nominal.Wanted)
+			if a.Data != nil && b.Data != nil {
+				p.Apart = max(p.Apart, abs(a.Data.Sample-b.Data.Sample))
+				p.RatesDiffer = p.RatesDiffer || !sameRate(a.Data.Wanted, b.Data.Wanted)
+			}
+			p.Tolerance = JudgeTolerance(min(a.Limit().Limit, b.Limit().Limit), a.Error(), b.Error())
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+// OddOneOut gives the node whose rate no other has while all others have one rate;
+// nil where there is none, or only two nodes.
+func OddOneOut(nodes []*End) *End {
+	if len(nodes) < 3 {
+		return nil
+	}
+	for i, odd := range nodes {
+		rest := append(append([]*End{}, nodes[:i]...), nodes[i+1:]...)
+		same := true
+		for _, r := range rest {
+			same = same && sameRate(r.Nominal.Wanted, rest[0].Nominal.Wanted)
+		}
+		if same && !sameRate(odd.Nominal.Wanted, rest[0].Nominal.Wanted) {
+			return odd
+		}
+	}
+	return nil
+}

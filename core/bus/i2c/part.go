@@ -1,0 +1,47 @@
+package i2c
+
+import (
+	"fmt"
+	"strconv"
+
+	"gavrix/core/doc"
+	"gavrix/core/quantity"
+)
+
+// End is a device's end as its sheet words it.
+type End struct {
+	Name    string
+	Address uint8 // seven bits
+	Most    quantity.Rate
+	Load    float64 // capacitance of its pins, farad
+	// Stretch is the longest time for which it holds the clock low.
+	Stretch quantity.Time
+}
+
+var loadType = doc.Scalar("a capacitance, as 10 pF", func(s string) error { _, err := quantity.ParseScaled(s, "F"); return err })
+
+// EndSchema lists what a device file says of an i2c device.
+var EndSchema = doc.Map(
+	doc.Key{Name: "address", Doc: "7-bit address, without the read bit, as 0x4B", Type: doc.Int(0, 127), Required: true},
+	doc.Key{Name: "most", Doc: "the most that its clock may run at", Type: doc.RateType, Required: true},
+	doc.Key{Name: "capacitance", Doc: "of each of its pins", Type: loadType, Default: "10 pF"},
+	doc.Key{Name: "stretch", Doc: "longest time for which it holds the clock low", Type: doc.TimeType, Default: "0 ns"},
+)
+
+// ParseEnd reads an end that satisfies EndSchema.
+func ParseEnd(n *doc.Node, name string) (End, error) {
+	e := End{Name: name, Load: 10e-12}
+	a, err := strconv.ParseUint(n.Text("address"), 0, 8)
+	if err != nil {
+		return e, fmt.Errorf("%s: %q is no address", name, n.Text("address"))
+	}
+	e.Address = uint8(a)
+	e.Most, _ = quantity.ParseRate(n.Text("most"))
+	if t := n.Text("capacitance"); t != "" {
+		e.Load, _ = quantity.ParseScaled(t, "F")
+	}
+	if t := n.Text("stretch"); t != "" {
+		e.Stretch, _ = quantity.ParseTime(t)
+	}
+	return e, nil
+}
