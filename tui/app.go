@@ -141,6 +141,9 @@ func (a *App) look() bool {
 			finding.Sort(fs)
 			a.findings = append(a.findings, fs)
 		}
+		for _, l := range a.bench.Buses {
+			a.findings = append(a.findings, l.Lint())
+		}
 	}
 	return true
 }
@@ -173,7 +176,7 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case tea.MouseClickMsg:
 		a.click(m.X, m.Y)
 	case tea.MouseWheelMsg:
-		if a.viewAt.holds(m.X, m.Y) {
+		if a.viewAt.holds(m.X, m.Y) && !a.describedOnly() {
 			a.current().Wheel(m.Button == tea.MouseWheelDown, a)
 		}
 	case tea.PasteMsg:
@@ -228,6 +231,9 @@ func (a *App) click(x, y int) {
 		}
 	case a.viewAt.holds(x, y):
 		a.focus = viewPane
+		if a.describedOnly() {
+			return
+		}
 		a.current().Click(x-a.viewAt.x, y-a.viewAt.y, a)
 	}
 }
@@ -237,10 +243,53 @@ func (a *App) Bench() *bench.Bench { return a.bench }
 
 // Link implements ui.Host.
 func (a *App) Link() *bench.Link {
-	if a.bench == nil || a.link >= len(a.bench.Links) {
+	if a.bench == nil || a.link >= len(a.bench.Links) || a.snap != nil && a.link >= len(a.snap.Meta().Links) {
 		return nil
 	}
 	return a.bench.Links[a.link]
+}
+
+// buses gives the bench's buses that are listed behind the capture's links.
+func (a *App) buses() []*bench.Bus {
+	if a.bench == nil || a.levels != nil {
+		return nil
+	}
+	return a.bench.Buses
+}
+
+// listed is the number of links in the list.
+func (a *App) listed() int { return len(a.snap.Meta().Links) + len(a.buses()) }
+
+// Bus implements ui.Host.
+func (a *App) Bus() *bench.Bus {
+	i := a.link - len(a.snap.Meta().Links)
+	if bs := a.buses(); i >= 0 && i < len(bs) {
+		return bs[i]
+	}
+	return nil
+}
+
+// Common implements ui.Host.
+func (a *App) Common() *bench.Common {
+	if l := a.Link(); l != nil {
+		return &l.Common
+	}
+	if l := a.Bus(); l != nil {
+		return &l.Common
+	}
+	return nil
+}
+
+// describedOnly says that the view has nothing to show: a bus is selected that
+// the simulation does not run.
+func (a *App) describedOnly() bool { return a.Bus() != nil && a.current() != ui.View(a.timing) }
+
+// viewCommands are the commands of the view, where it has something to show.
+func (a *App) viewCommands() []ui.Command {
+	if a.describedOnly() {
+		return nil
+	}
+	return a.current().Commands(a)
 }
 
 // LinkIndex implements ui.Host.

@@ -47,6 +47,10 @@ func (a *App) panes(body cells.Area) {
 			a.drawLinks(part)
 		case viewPane:
 			a.viewAt = rect{part.X, part.Y, part.W, part.H}
+			if a.describedOnly() {
+				a.drawDescribed(part)
+				return
+			}
 			a.current().Draw(part, a)
 		case notesPane:
 			a.drawNotes(part)
@@ -171,7 +175,7 @@ func plural(n int, word string) string {
 // linkAtRow gives the link in a row of the list; -1 where there is none.
 func (a *App) linkAtRow(y int) int {
 	row := 4
-	for i := range a.snap.Meta().Links {
+	for i := range a.listed() {
 		h := a.linkRows(i)
 		if y >= row && y < row+h {
 			return i
@@ -182,7 +186,8 @@ func (a *App) linkAtRow(y int) int {
 }
 
 func (a *App) linkRows(i int) int {
-	if a.snap.Meta().Links[i].Real {
+	links := a.snap.Meta().Links
+	if i < len(links) && links[i].Real {
 		return 2
 	}
 	return 1
@@ -238,9 +243,45 @@ func (a *App) drawLinks(p cells.Area) {
 		}
 		y += a.linkRows(i)
 	}
-	y++
+	y = a.drawBuses(p, y) + 1
 	p.Text(0, y, cells.Quiet, "▲ error  △ warning  ✕ lost")
 	p.Text(0, y+1, cells.Quiet, "● alive  ○ silent")
+}
+
+// drawBuses lists the bench's buses from the row y on.
+func (a *App) drawBuses(p cells.Area, y int) int {
+	for i, l := range a.buses() {
+		glyph, style := '○', cells.Quiet
+		if n := len(a.bench.Links) + i; n < len(a.findings) {
+			if worst, ok := finding.Worst(a.findings[n]); ok && worst == finding.Error {
+				glyph, style = '▲', cells.Bad
+			} else if ok && worst == finding.Warning {
+				glyph, style = '△', cells.Doubt
+			}
+		}
+		p.Put(0, y, style, glyph)
+		p.Text(2, y, cells.HueUart, l.Kind.Mark)
+		st := cells.Plain
+		if l == a.Bus() {
+			st = cells.Strong
+		}
+		p.Part(4, y, p.W-4-13, 1).Text(0, 0, st, l.Name)
+		p.Right(p.W, y, cells.Quiet, "described")
+		if l == a.Bus() {
+			p.Mark(y)
+		}
+		y++
+	}
+	return y
+}
+
+// drawDescribed says why there is nothing to see of a bus.
+func (a *App) drawDescribed(p cells.Area) {
+	x := p.Text(0, 0, cells.Head, strings.ToUpper(a.current().Name()))
+	p.Text(x+2, 0, cells.Strong, a.Bus().Name)
+	y := p.Paragraph(1, 2, cells.Plain, fmt.Sprintf("The simulation does not run %s buses yet, so there is no traffic of %s and there are no levels.", a.Bus().Kind.Name, a.Bus().Name), 0)
+	y = p.Paragraph(1, y+1, cells.Quiet, "Its timing, its start-up and its registers are there: 2.", 0)
+	p.Paragraph(1, y, cells.Quiet, "Traffic and levels of such a bus from a capture: gavrix open FILE.", 0)
 }
 
 // tapped counts what an ideal tap read on a link, whoever sent it.
@@ -446,7 +487,7 @@ func (a *App) footer(f cells.Area) {
 	}
 	right := ": command   ? help"
 	limit := f.W - cells.Width(right) - 2
-	for _, c := range append(a.current().Commands(a), a.commands()...) {
+	for _, c := range append(a.viewCommands(), a.commands()...) {
 		if c.Short == "" || len(c.Keys) == 0 {
 			continue
 		}

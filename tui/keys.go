@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strings"
 
@@ -40,7 +41,7 @@ func (a *App) key(k tea.KeyPressMsg) tea.Cmd {
 	if a.command != nil {
 		return a.commandKey(k)
 	}
-	if a.current().Typing() && a.focus == viewPane {
+	if a.current().Typing() && a.focus == viewPane && !a.describedOnly() {
 		a.message = ""
 		return a.current().Type(k, a)
 	}
@@ -57,7 +58,7 @@ func (a *App) key(k tea.KeyPressMsg) tea.Cmd {
 	}
 	cs := a.commands()
 	if a.focus != linksPane {
-		cs = append(a.current().Commands(a), cs...)
+		cs = append(a.viewCommands(), cs...)
 	} else {
 		cs = append(a.paneCommands(), cs...)
 	}
@@ -106,9 +107,9 @@ func (a *App) commandKey(k tea.KeyPressMsg) tea.Cmd {
 }
 
 func (a *App) allCommands() []ui.Command {
-	cs := append(a.commands(), a.current().Commands(a)...)
+	cs := append(a.commands(), a.viewCommands()...)
 	for i, n := range a.views {
-		if i != a.view {
+		if i != a.view && (a.Bus() == nil || n.view == ui.View(a.timing)) {
 			cs = append(cs, n.view.Commands(a)...)
 		}
 	}
@@ -164,6 +165,9 @@ func (a *App) completions() []string {
 			for _, l := range a.snap.Meta().Links {
 				add("link " + l.Name)
 			}
+			for _, l := range a.buses() {
+				add("link " + l.Name)
+			}
 		case "view":
 			for _, v := range a.views {
 				add("view " + strings.ToLower(v.view.Name()))
@@ -212,7 +216,7 @@ func (a *App) paneCommands() []ui.Command {
 
 func (a *App) moveLink(by int) func(string) tea.Cmd {
 	return func(string) tea.Cmd {
-		n := len(a.snap.Meta().Links)
+		n := a.listed()
 		a.link = (a.link + by + n) % max(n, 1)
 		a.why = 0
 		return nil
@@ -399,13 +403,23 @@ func (a *App) linkNamed(arg string) tea.Cmd {
 			return nil
 		}
 	}
+	for i, l := range a.buses() {
+		if l.Name == arg {
+			a.link = len(a.snap.Meta().Links) + i
+			return nil
+		}
+	}
 	a.Warn("there is no link %q", arg)
 	return nil
 }
 
 func (a *App) linkFindings() []finding.Finding {
-	if a.link < len(a.findings) {
-		return a.findings[a.link]
+	i := a.link
+	if b := a.Bus(); b != nil {
+		i = len(a.bench.Links) + slices.Index(a.bench.Buses, b)
+	}
+	if i < len(a.findings) {
+		return a.findings[i]
 	}
 	return nil
 }

@@ -216,7 +216,7 @@ func canTiming(ns, data []can.BitTiming, prop int, delays [3]quantity.Time, errs
 }
 
 func printTimings(name string, ts []can.BitTiming) {
-	fmt.Printf("%s: %s from %s\n   prescaler  segments    jump  quanta  sample    real rate bit/s     error\n", name, bitRates(ts[0].Wanted), ts[0].Clock)
+	fmt.Printf("%s: %s from %s\n   prescaler  segments    jump  quanta  sample    real rate bit/s     error\n", name, ts[0].Wanted.BitRate(), ts[0].Clock)
 	for i, t := range ts {
 		mark := " "
 		if i == 0 {

@@ -89,7 +89,7 @@ func calcI2C() *cobra.Command {
 					return fmt.Errorf("--device %q: write a name and its most rate, as 'tilt 400k'", d)
 				}
 				if rate > r {
-					out.Findings = append(out.Findings, fmt.Sprintf("%s stands %s, the bus is to run at %s", name, bitRates(r), bitRates(rate)))
+					out.Findings = append(out.Findings, fmt.Sprintf("%s stands %s, the bus is to run at %s", name, r.BitRate(), rate.BitRate()))
 				}
 			}
 			if clockText != "" {
@@ -130,7 +130,6 @@ func calcI2C() *cobra.Command {
 }
 
 // bitRates prints a rate in bits.
-func bitRates(r quantity.Rate) string { return strings.ReplaceAll(r.String(), "Bd", "bit/s") }
 
 func printI2C(out *i2cJSON, rate quantity.Rate, asJSON bool, ds []finding.Derivation) error {
 	if asJSON {
@@ -138,7 +137,7 @@ func printI2C(out *i2cJSON, rate quantity.Rate, asJSON bool, ds []finding.Deriva
 			return err
 		}
 	} else {
-		fmt.Printf("%s is class %s; 3 bytes on the wire take %.1f µs\n", bitRates(rate), out.Class, out.Bytes)
+		fmt.Printf("%s is class %s; 3 bytes on the wire take %.1f µs\n", rate.BitRate(), out.Class, out.Bytes)
 		fmt.Printf("pull-up %.0f to %.0f Ω\n", out.Least, out.Most)
 		if out.Rise > 0 {
 			fmt.Printf("rise time %.0f ns\n", out.Rise)

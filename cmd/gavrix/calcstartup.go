@@ -59,13 +59,13 @@ func (o *startupOptions) run(args []string) error {
 	if b.MCU.Registers == nil {
 		return fmt.Errorf("%s describes no registers, so no start-up is known: name a .csv table or a .svd below mcu.registers", args[0])
 	}
-	links := b.Links
+	links := b.All()
 	if len(args) > 1 {
-		l, err := linkNamed(b, args[1])
+		l, err := anyNamed(b, args[1])
 		if err != nil {
 			return err
 		}
-		links = []*bench.Link{l}
+		links = []*bench.Common{l}
 	}
 	switch {
 	case o.dump != "" && (o.steps != "" || o.without != ""), o.simulated && o.dump != "":
@@ -77,7 +77,7 @@ func (o *startupOptions) run(args []string) error {
 		if err := o.firmware(b, links[0]); err != nil {
 			return err
 		}
-		links = []*bench.Link{b.Link(links[0].Name)}
+		links = []*bench.Common{b.Named(links[0].Name)}
 	}
 	if o.simulated {
 		return o.printDump(sim.Dump(b))
@@ -97,7 +97,7 @@ func (o *startupOptions) run(args []string) error {
 }
 
 // firmware makes the link's firmware do other steps.
-func (o *startupOptions) firmware(b *bench.Bench, l *bench.Link) error {
+func (o *startupOptions) firmware(b *bench.Bench, l *bench.Common) error {
 	c, err := l.Chain()
 	if err != nil {
 		return err
@@ -161,7 +161,7 @@ var stateMarks = map[startup.State]string{
 	startup.Done: "●", startup.AtReset: "·", startup.Missing: "✗", startup.OutOfOrder: "⇅", startup.Waits: "○", startup.NotSeen: "?",
 }
 
-func (o *startupOptions) judge(links []*bench.Link, seen []register.Seen) error {
+func (o *startupOptions) judge(links []*bench.Common, seen []register.Seen) error {
 	bad := false
 	var all []chainJSON
 	for _, l := range links {

@@ -61,7 +61,7 @@ func TestStatuses(t *testing.T) {
 		status int
 		says   string
 	}{
-		{"lint demo", fine, "Lock 7: 2 links, nothing to report"},
+		{"lint demo", fine, "Lock 7: 6 links, nothing to report"},
 		{"lint " + bad, cannot, "bad.yaml:2:6: error: mcu is a value"},
 		{"lint nowhere.yaml", cannot, "can't be read"},
 		{"prove demo", fine, "4 checks, 0 failed"},
@@ -467,7 +467,7 @@ func TestRegisters(t *testing.T) {
 	require.Equal(t, fine, status)
 	var words []struct{ Register, Value string }
 	require.NoError(t, json.Unmarshal([]byte(out), &words))
-	require.Len(t, words, 8, "the clocks' and the interrupt lines' registers are shared")
+	require.Len(t, words, 17, "registers of clocks, interrupt lines and ports are shared")
 	out, status = run(t, "export", "registers", "demo", "--steps")
 	require.Equal(t, fine, status)
 	assert.Contains(t, out, "0x40000010  0x00010000  0x00010000  # clock of the unit: CLKON SERIAL1 on")
@@ -507,7 +507,9 @@ func TestSourcesCommand(t *testing.T) {
 	out, status := run(t, "sources", "demo", "divider")
 	require.Equal(t, fine, status, out)
 	assert.Contains(t, out, "Marlow 40 manual p. 112")
-	assert.Contains(t, out, "4 values, 0 without a source")
+	assert.Contains(t, out, "2 default, 0 chosen, 4 copied, 3 derived, 0 measured; 0 without a source")
+	_, status = run(t, "sources", "demo", "--origin", "guessed")
+	assert.Equal(t, cannot, status)
 	out, status = run(t, "sources", "demo", "--missing", "--json")
 	require.Equal(t, fine, status)
 	assert.Contains(t, out, `"path": "links.lower-gauge.mcu.rate"`)

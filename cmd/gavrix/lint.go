@@ -49,7 +49,7 @@ func lintCommand() *cobra.Command {
 			} else {
 				printFindings(os.Stdout, fs)
 				if len(fs) == 0 {
-					fmt.Printf("%s: %d links, nothing to report\n", safe.Text(b.Name), len(b.Links))
+					fmt.Printf("%s: %d links, nothing to report\n", safe.Text(b.Name), len(b.All()))
 				}
 			}
 			if worst, any := finding.Worst(fs); any && worst == finding.Error {

@@ -81,6 +81,29 @@ func (x *binder) onBus(dir fs.FS, l *Bus, n *doc.Node) *device.Device {
 	return d
 }
 
+// Named gives what the link with a name has in common with all others, or nil.
+func (b *Bench) Named(name string) *Common {
+	for _, l := range b.All() {
+		if l.Name == name {
+			return l
+		}
+	}
+	return nil
+}
+
+// Settings describes the MCU's frame settings in short.
+func (l *Bus) Settings() string {
+	switch {
+	case l.SPI != nil && len(l.SPI.Devices) > 0:
+		return l.SPI.Devices[0].MCU.Describe() + " for " + l.SPI.Devices[0].Name
+	case l.I2C != nil:
+		return l.I2C.Wanted.BitRate()
+	case l.CAN != nil && len(l.CAN.Nodes) > 0:
+		return l.CAN.Nodes[0].Nominal.Wanted.BitRate()
+	}
+	return ""
+}
+
 // Bus gives the bus with a name, or nil.
 func (b *Bench) Bus(name string) *Bus {
 	for _, l := range b.Buses {

@@ -28,8 +28,8 @@ type canPhase struct {
 
 // CAN is a can bus with its nodes.
 type CAN struct {
-	Nodes []*can.End // the MCU's first
-	About []string   // of each node
+	Nodes          []*can.End // the MCU's first
+	About, Sources []string   // of each node
 	// Options are the timings that the MCU's unit can have, best first;
 	// DataOptions those of the data phase.
 	Options, DataOptions []can.BitTiming
@@ -146,6 +146,7 @@ func (x *binder) can(dir fs.FS, l *Bus, n *doc.Node) *CAN {
 		x.fault("bad-message", m.Get("messages").KeyPlace(), "mend the message", "%v", err)
 	}
 	out.Nodes, out.About = append(out.Nodes, own), append(out.About, "")
+	out.Sources = append(out.Sources, "")
 	for _, c := range n.Get("devices").All() {
 		x.canNode(dir, l, c, out)
 	}
@@ -198,6 +199,7 @@ func (x *binder) canNode(dir fs.FS, l *Bus, c *doc.Node, out *CAN) {
 	}
 	e.Nominal = t
 	out.Nodes, out.About = append(out.Nodes, &e), append(out.About, d.About)
+	out.Sources = append(out.Sources, d.Source)
 }
 
 // bitTiming finds the timings of a phase, or takes the one that was chosen.
@@ -272,7 +274,7 @@ func (l *Bus) lintCAN() []finding.Finding {
 	if math.Abs(own.Nominal.Error) > 1e-6 {
 		out = append(out, finding.Finding{
 			Severity: finding.Warning, Code: "rate-not-exact", Where: l.node.Get("mcu", "rate").Place(),
-			Seen: fmt.Sprintf("%s from %s gives %+.3f %%", own.Nominal.Wanted, own.Nominal.Clock, 100*own.Nominal.Error),
+			Seen: fmt.Sprintf("%s from %s gives %+.3f %%", own.Nominal.Wanted.BitRate(), own.Nominal.Clock, 100*own.Nominal.Error),
 			Why:  "a can bus lives on exact rates: this uses up what the clocks may be off", Change: "choose a clock that the rate divides",
 		})
 	}
@@ -283,13 +285,13 @@ func (l *Bus) lintCAN() []finding.Finding {
 		}
 		f := finding.Finding{
 			Severity: finding.Error, Code: "node-at-another-rate", Where: place(c.Odd.Name),
-			Seen: fmt.Sprintf("%s runs at %s, all others at %s", c.Odd.Name, c.Odd.Nominal.Wanted, rest.Nominal.Wanted),
+			Seen: fmt.Sprintf("%s runs at %s, all others at %s", c.Odd.Name, c.Odd.Nominal.Wanted.BitRate(), rest.Nominal.Wanted.BitRate()),
 			Why:  "it destroys the others' frames with error flags as long as it is active; if it only listens it hears nothing and harms nobody", Change: "give it the others' rate",
 		}
 		path := l.path("devices", c.Odd.Name, "rate")
 		if c.Odd == own {
 			path = l.path("mcu", "rate")
-			f.Fixes = []finding.Fix{{Label: "MCU to " + rest.Nominal.Wanted.String(), Edits: []finding.Edit{{Path: path, Value: rest.Nominal.Wanted.String()}}}}
+			f.Fixes = []finding.Fix{{Label: "MCU to " + rest.Nominal.Wanted.BitRate(), Edits: []finding.Edit{{Path: path, Value: rest.Nominal.Wanted.String()}}}}
 		}
 		out = append(out, f)
 	}
@@ -301,9 +303,9 @@ func (l *Bus) lintCAN() []finding.Finding {
 		case p.RatesDiffer:
 			out = append(out, finding.Finding{
 				Severity: finding.Error, Code: "bit-rate-differs", Where: place(p.B.Name),
-				Seen: fmt.Sprintf("%s runs at %s, %s at %s", p.A.Name, p.A.Nominal.Wanted, p.B.Name, p.B.Nominal.Wanted),
+				Seen: fmt.Sprintf("%s runs at %s, %s at %s", p.A.Name, p.A.Nominal.Wanted.BitRate(), p.B.Name, p.B.Nominal.Wanted.BitRate()),
 				Why:  "no frame gets through; who is active answers with error flags", Change: "give both one rate",
-				Fixes: []finding.Fix{{Label: "MCU to " + p.B.Nominal.Wanted.String(), Edits: []finding.Edit{{Path: l.path("mcu", "rate"), Value: p.B.Nominal.Wanted.String()}}}},
+				Fixes: []finding.Fix{{Label: "MCU to " + p.B.Nominal.Wanted.BitRate(), Edits: []finding.Edit{{Path: l.path("mcu", "rate"), Value: p.B.Nominal.Wanted.String()}}}},
 			})
 		case !p.Decodes:
 			out = append(out, finding.Finding{
@@ -328,7 +330,7 @@ func (l *Bus) lintCAN() []finding.Finding {
 				Why:  "with a partner as far off the other way frames break; with an exact one it may still work (" + lim.Name + ")", Change: "take a more exact clock or a wider jump width",
 			})
 		}
-		if most := can.MostLength(e.Nominal, e.Nominal.Propagation(), e.Delay, c.PerMetre); c.Length > most {
+		if most := e.MostLength(c.PerMetre); c.Length > most {
 			out = append(out, finding.Finding{
 				Severity: finding.Error, Code: "bus-too-long", Where: l.node.Get("length").Place(),
 				Seen: fmt.Sprintf("%s: %g m; the propagation segment of %s allows %.0f m", l.Name, c.Length, e.Name, most),

@@ -85,6 +85,9 @@ func (b *Bench) saveBeside(folder string) error {
 	names := []string{b.file.Root.Text("mcu", "registers")}
 	for _, l := range b.file.Root.Get("links").All() {
 		names = append(names, l.Text("device", "file"))
+		for _, d := range l.Get("devices").All() {
+			names = append(names, d.Text("file"))
+		}
 	}
 	for _, name := range names {
 		to := filepath.Join(folder, filepath.FromSlash(name))

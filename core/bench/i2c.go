@@ -201,8 +201,8 @@ func (l *Bus) lintI2C() []finding.Finding {
 	}
 	for _, d := range b.Devices {
 		if b.Timing.Rate > d.End.Most {
-			add(finding.Error, "bus-too-fast-for-device", l.node.Get("mcu", "rate"), fmt.Sprintf("%s: %s, %s stands %s", l.Name, b.Timing.Rate.Round(4), d.Name, d.End.Most), "it loses bits or the whole bus", "run the bus as fast as the slowest device",
-				finding.Fix{Label: "rate " + d.End.Most.String(), Edits: []finding.Edit{{Path: l.path("mcu", "rate"), Value: d.End.Most.String()}}})
+			add(finding.Error, "bus-too-fast-for-device", l.node.Get("mcu", "rate"), fmt.Sprintf("%s: %s, %s stands %s", l.Name, b.Timing.Rate.BitRate(), d.Name, d.End.Most.BitRate()), "it loses bits or the whole bus", "run the bus as fast as the slowest device",
+				finding.Fix{Label: "rate " + d.End.Most.BitRate(), Edits: []finding.Edit{{Path: l.path("mcu", "rate"), Value: d.End.Most.String()}}})
 		}
 	}
 	for i, d := range b.Devices {

@@ -94,6 +94,7 @@ func (l *Link) lintFrames() []finding.Finding {
 	}
 	if f.Where.Line == 0 {
 		f.Where = l.node.Get("mcu").KeyPlace()
+		f.Seen += "; the MCU's is a default that nobody chose"
 	}
 	if harmless {
 		f.Severity = finding.Note

@@ -1,6 +1,8 @@
 package bench
 
 import (
+	"fmt"
+	"slices"
 	"strings"
 
 	"gavrix/core/doc"
@@ -11,14 +13,30 @@ type Sourced struct {
 	Path   string // as links.upper-gauge.mcu.rate
 	Value  string
 	Source string // document and page, or own measurement; "" where none is given
-	Line   int    // in the bench file; 0 for what a device file states
+	Origin string // default, chosen, copied, derived or measured
+	Line   int    // in the bench file; 0 for what does not stand in it
 }
+
+// The origins of a value.
+const (
+	IsDefault  = "default"  // not written
+	IsChosen   = "chosen"   // written, with no source
+	IsCopied   = "copied"   // written, from a document
+	IsDerived  = "derived"  // reckoned
+	IsMeasured = "measured" // with its uncertainty beside it
+)
 
 // notValues are keys whose values need no source: names, texts, what is chosen
 // for checks and ports.
 var notValues = map[string]bool{
 	"source": true, "sheet": true, "about": true, "name": true, "kind": true, "unit": true, "clock": true, "from": true, "file": true, "lines": true, "control": true,
 	"checks": true, "ask": true, "port": true, "registers": true, "register": true, "field": true, "unproven": true,
+	"startup": true, "receive": true, "handler": true, "messages": true,
+}
+
+// isValue says whether a key's value wants a source.
+func isValue(key string) bool {
+	return !notValues[key] && !strings.HasSuffix(key, "-register") && !strings.HasSuffix(key, "-field")
 }
 
 // Sources lists the values of the MCU and of the links in the order of the file,
@@ -38,13 +56,20 @@ func (b *Bench) Sources() []Sourced {
 		for _, e := range n.All() {
 			at := path + "." + e.Key
 			switch {
-			case notValues[e.Key] && !(clock && e.Key == "source"):
+			case !isValue(e.Key) && !(clock && e.Key == "source"):
 			case e.Kind == doc.Value:
 				own := source
 				if own == "" && e.Key == "measured" {
 					own = "measured"
 				}
-				out = append(out, Sourced{at, e.Scalar, own, e.Place().Line})
+				origin := IsChosen
+				switch {
+				case e.Key == "measured" || e.Key == "plus-minus":
+					origin = IsMeasured
+				case own != "":
+					origin = IsCopied
+				}
+				out = append(out, Sourced{at, e.Scalar, own, origin, e.Place().Line})
 			case e.Kind == doc.Mapping:
 				walk(e, at, source)
 			}
@@ -55,7 +80,59 @@ func (b *Bench) Sources() []Sourced {
 		walk(l, "links."+l.Key, "")
 		if link := b.Link(l.Key); link != nil && link.Device != nil {
 			end := link.Device.End
-			out = append(out, Sourced{"links." + l.Key + ".device: " + link.Device.Name, end.Rate.String() + " " + end.Frame.String(), link.Device.Source, 0})
+			out = append(out, Sourced{"links." + l.Key + ".device: " + link.Device.Name, end.Rate.String() + " " + end.Frame.String(), link.Device.Source, IsCopied, 0})
+			if !link.Chosen {
+				out = append(out, Sourced{"links." + l.Key + ".mcu: divisor", link.Setting.Divisor(), "", IsDerived, 0})
+			}
+		}
+		if bus := b.Bus(l.Key); bus != nil {
+			out = append(out, bus.sourced()...)
+		}
+	}
+	return append(out, b.defaults()...)
+}
+
+// sourced gives what the device files on a bus state, and what was reckoned.
+func (l *Bus) sourced() []Sourced {
+	var out []Sourced
+	add := func(what, value, source, origin string) {
+		out = append(out, Sourced{"links." + l.Name + "." + what, value, source, origin, 0})
+	}
+	switch {
+	case l.SPI != nil:
+		for _, d := range l.SPI.Devices {
+			add("devices: "+d.Name, "to "+d.End.Most.String()+", "+d.End.Settings.Describe(), d.Source, IsCopied)
+			if !d.Chosen {
+				add("devices: "+d.Name+" divider", fmt.Sprint(d.Margin.Divider), "", IsDerived)
+			}
+		}
+	case l.I2C != nil:
+		for _, d := range l.I2C.Devices {
+			add("devices: "+d.Name, fmt.Sprintf("%02X, to %s", d.End.Address, d.End.Most.BitRate()), d.Source, IsCopied)
+		}
+		if !l.I2C.Chosen {
+			add("mcu: counts", fmt.Sprintf("low %d, high %d", l.I2C.Timing.Low, l.I2C.Timing.High), "", IsDerived)
+		}
+	case l.CAN != nil:
+		for i, e := range l.CAN.Nodes {
+			switch {
+			case i > 0:
+				add("devices: "+e.Name, e.Nominal.Wanted.BitRate()+", "+e.Nominal.Text(), l.CAN.Sources[i], IsCopied)
+			case !l.CAN.Chosen:
+				add("mcu: timing", e.Nominal.Text(), "", IsDerived)
+			}
+		}
+	}
+	return out
+}
+
+// defaults lists the values of the MCU and of the links that nobody wrote.
+func (b *Bench) defaults() []Sourced {
+	var out []Sourced
+	for _, d := range Schema.Defaults(b.file.Root) {
+		last := d.Path[len(d.Path)-1]
+		if (d.Path[0] == "mcu" || d.Path[0] == "links") && isValue(last) && !slices.Contains(d.Path, "control") {
+			out = append(out, Sourced{strings.Join(d.Path, "."), d.Value, "", IsDefault, 0})
 		}
 	}
 	return out

@@ -166,10 +166,17 @@ func TestSources(t *testing.T) {
 	assert.Empty(t, by["links.lower-gauge.mcu.rate"].Source)
 	assert.Positive(t, by["links.lower-gauge.mcu.rate"].Line)
 	found := Find(all, "DIVIDER")
-	require.Len(t, found, 4)
+	copied := 0
 	for _, s := range found {
-		assert.Contains(t, s.Source, "p. 112")
+		if s.Origin == IsCopied {
+			copied++
+			assert.Contains(t, s.Source, "p. 112")
+		}
 	}
+	assert.Equal(t, 4, copied)
+	assert.Equal(t, IsChosen, by["links.lower-gauge.mcu.rate"].Origin)
+	assert.Equal(t, IsDerived, by["links.gate.devices: trim divider"].Origin)
+	assert.Equal(t, Sourced{"links.pump.mcu.messages.heartbeat.jitter", "0 ms", "", IsDefault, 0}, by["links.pump.mcu.messages.heartbeat.jitter"])
 	assert.Len(t, Find(all, "gauge sheet L"), 1)
 	assert.Empty(t, Find(all, "nowhere"))
 }

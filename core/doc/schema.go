@@ -244,6 +244,45 @@ func (t *Type) validate(n *Node, what string, out *[]finding.Finding) {
 	}
 }
 
+// Default is a value that is not written and holds all the same.
+type Default struct {
+	Path  []string
+	Value string
+	Doc   string
+}
+
+// Defaults lists the values that are absent from a tree and have a default. Absent
+// maps have none: nothing below them is meant.
+func (t *Type) Defaults(n *Node) []Default {
+	var out []Default
+	t.defaults(n, nil, &out)
+	return out
+}
+
+func (t *Type) defaults(n *Node, path []string, out *[]Default) {
+	below := func(name string) []string { return append(append([]string{}, path...), name) }
+	switch t.shape {
+	case structShape:
+		for _, k := range t.keys {
+			if c := n.child(k.Name); c != nil {
+				k.Type.defaults(c, below(k.Name), out)
+			} else if k.Default != "" {
+				*out = append(*out, Default{below(k.Name), k.Default, k.Doc})
+			}
+		}
+	case kindShape:
+		if c := n.child(t.by); c != nil {
+			if of := t.Of(c.Scalar); of != nil {
+				of.defaults(n, path, out)
+			}
+		}
+	case mapShape, listShape:
+		for _, c := range n.Entries {
+			t.each.defaults(c, below(c.Key), out)
+		}
+	}
+}
+
 func (t *Type) key(name string) *Key {
 	for i := range t.keys {
 		if t.keys[i].Name == name {

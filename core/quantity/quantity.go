@@ -232,6 +232,9 @@ func (f Freq) Round(digits int) string { return freqs.round(int64(f), digits) }
 // Round prints r with the given number of significant digits.
 func (r Rate) Round(digits int) string { return rates.round(int64(r), digits) }
 
+// BitRate prints r in bit/s, as buses other than character links have it.
+func (r Rate) BitRate() string { return strings.ReplaceAll(r.String(), "Bd", "bit/s") }
+
 // Grouped prints r in baud with one decimal and the thousands set apart, as
 // `28 735.6`, so that rates stand in columns.
 func (r Rate) Grouped() string { return Group(r.Bd(), 1) }

@@ -24,8 +24,8 @@ type Ends struct {
 // registers.
 func EndsOf(l *bench.Link) Ends {
 	e := Ends{MCU: l.MCU, Device: l.DeviceEnd, ClockOff: l.ClockOff, Service: l.Service}
-	if p, err := started(l); err == nil {
-		e.Unit, e.MCU = p.unit()
+	if p, err := started(&l.Common); err == nil {
+		e.Unit, e.MCU = p.uart(l)
 	}
 	return e
 }

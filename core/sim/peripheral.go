@@ -77,7 +77,7 @@ func parseUnit(text string) (u Unit, err error) {
 // line and its DMA channel, as the firmware's writes leave them. It obeys writes
 // as the part does: what has no clock takes none.
 type peripheral struct {
-	link   *bench.Link
+	link   *bench.Common
 	chain  startup.Chain
 	values map[*register.Register]uint64
 	fine   map[*register.Register]uint64 // waits for the first register of the rate
@@ -89,7 +89,7 @@ type peripheral struct {
 }
 
 // started is the peripheral after the firmware's start-up.
-func started(l *bench.Link) (*peripheral, error) {
+func started(l *bench.Common) (*peripheral, error) {
 	c, err := l.Chain()
 	if err != nil {
 		return nil, err
@@ -155,6 +155,9 @@ func (p *peripheral) do(s *startup.Step) {
 		}
 	}
 	rate := s.Name == "rate" || s.Name == "rate-fine"
+	if (rate || s.Name == "frame" || s.Name == "filters") && !p.on("configuration") {
+		return
+	}
 	if (rate || s.Name == "frame") && p.chain.Locked && p.chain.Step("enable") != nil && p.on("enable") {
 		return
 	}
@@ -216,9 +219,9 @@ func (p *peripheral) emptied() bool {
 	return own && armed("interrupt-line", "receive-interrupt")
 }
 
-// unit gives what the registers make of the unit, and of the MCU's settings.
-func (p *peripheral) unit() (Unit, uart.Settings) {
-	s, err := p.link.FromRegisters(p.value)
+// uart gives what the registers make of a uart, and of the MCU's settings.
+func (p *peripheral) uart(l *bench.Link) (Unit, uart.Settings) {
+	s, err := l.FromRegisters(p.value)
 	alive := err == nil && p.on("clock") && p.on("enable")
 	u := Unit{
 		Undriven: !p.on("port-clock") || !p.on("transmit-pin"),
@@ -236,7 +239,7 @@ func (p *peripheral) unit() (Unit, uart.Settings) {
 		}
 	}
 	if err != nil {
-		s = p.link.MCU
+		s = l.MCU
 	}
 	return u, s
 }
@@ -245,7 +248,7 @@ func (p *peripheral) unit() (Unit, uart.Settings) {
 // leaves them, in order of their addresses: what a probe would read.
 func Dump(b *bench.Bench) []register.Seen {
 	values := map[*register.Register]uint64{}
-	for _, l := range b.Links {
+	for _, l := range b.All() {
 		p, err := started(l)
 		if err != nil {
 			continue

@@ -200,6 +200,16 @@ func (p *plot) cell(y int, c scene.Cell) {
 			return
 		}
 	}
+	switch c.Tone {
+	case scene.Doubt:
+		for x := from + 1; x < to; x++ {
+			p.a.Put(x, y, style, '░')
+		}
+	case scene.Differ:
+		if room > 0 {
+			p.a.Put(from+1+(room-1)/2, y, style, '≠')
+		}
+	}
 }
 
 // clip cuts a label to the room, if that is enough to tell anything.

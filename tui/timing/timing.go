@@ -31,6 +31,8 @@ type View struct {
 	source string            // where the dump comes from
 	typed  map[uint64]uint64 // values to hold against the registers, by address
 	word   int               // the register under the cursor
+	data   bool              // of can: the data phase
+	dev    int               // the device on a bus
 	top    int               // first row shown of a page that is longer than the screen
 }
 
@@ -52,16 +54,16 @@ func (v *View) Name() string { return "Timing" }
 // Typing implements ui.View.
 func (v *View) Typing() bool { return v.entry != nil }
 
-// Scene implements ui.Pictured: the frame as it is shown now.
+// Scene implements ui.Pictured: what is shown now.
 func (v *View) Scene(h ui.Host) *scene.Scene {
-	l := h.Link()
-	if l == nil {
+	c := h.Common()
+	if c == nil {
 		return nil
 	}
 	switch v.page {
 	case startPage:
-		vs, from := v.judged(l)
-		return picture.Startup(l, vs, from)
+		vs, from := v.judged(c)
+		return picture.Startup(c, vs, from)
 	case wordsPage:
 		words, err := h.Bench().Words()
 		if err != nil {
@@ -69,25 +71,30 @@ func (v *View) Scene(h ui.Host) *scene.Scene {
 		}
 		return picture.Registers(h.Bench().MCU.Name+": control registers", words)
 	}
-	return picture.Frame(picture.Ends(l, v.fromMCU), v.value)
+	if b := h.Bus(); b != nil {
+		return picture.Bus(b, v.device(b), v.data)
+	}
+	return picture.Frame(picture.Ends(h.Link(), v.fromMCU), v.value)
 }
 
 // Draw implements ui.View.
 func (v *View) Draw(a cells.Area, h ui.Host) {
-	l := h.Link()
-	if l == nil {
+	c := h.Common()
+	if c == nil {
 		a.Text(1, 1, cells.Head, "TIMING")
 		a.Paragraph(1, 3, cells.Plain, "This capture came without a bench, so nothing is known about clocks and settings.", 0)
 		a.Paragraph(1, 5, cells.Quiet, "Open the bench itself, or look at the traffic: 5.", 0)
 		return
 	}
-	switch v.page {
-	case startPage:
-		v.drawStart(a, l)
-	case wordsPage:
-		v.drawWords(a, h.Bench(), l)
+	switch {
+	case v.page == startPage:
+		v.drawStart(a, c)
+	case v.page == wordsPage:
+		v.drawWords(a, h.Bench(), c)
+	case h.Bus() != nil:
+		v.drawBus(a, h.Bus())
 	default:
-		v.drawFrame(a, l)
+		v.drawFrame(a, h.Link())
 	}
 	if v.entry != nil {
 		x := a.Text(0, a.H-1, cells.Strong, "character to draw, itself or in hex: ")
@@ -97,11 +104,14 @@ func (v *View) Draw(a cells.Area, h ui.Host) {
 
 // Why implements ui.View.
 func (v *View) Why(h ui.Host) []finding.Derivation {
-	l := h.Link()
-	if l == nil {
+	if v.page != framePage {
 		return nil
 	}
-	if v.page != framePage {
+	if b := h.Bus(); b != nil {
+		return b.Derivations(v.device(b))
+	}
+	l := h.Link()
+	if l == nil {
 		return nil
 	}
 	d := l.Directions()[1]
@@ -168,6 +178,9 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 		return append(v.startCommands(h), cs...)
 	case wordsPage:
 		return append(v.wordCommands(h), cs...)
+	}
+	if b := h.Bus(); b != nil {
+		return append(v.busCommands(h, b), cs...)
 	}
 	return append(v.frameCommands(h), cs...)
 }

@@ -56,17 +56,23 @@ const (
 	moreAt = 45
 )
 
-// rate draws the clock path as a written sum, frequencies below each other.
-func (v *View) rate(a cells.Area, y int, l *bench.Link) int {
-	a.Text(0, y, cells.Head, "RATE")
-	row := func(op, name, value string, style cells.Style, more string) {
-		a.Text(gutter, y, cells.Plain, op)
-		a.Text(nameAt, y, cells.Quiet, name)
-		a.Right(freqAt, y, style, value)
-		a.Text(moreAt, y, cells.Quiet, more)
-		y++
-	}
-	for _, hop := range l.Unit.Clock {
+// sum writes a calculation one stage a line, the numbers below each other.
+type sum struct {
+	a cells.Area
+	y int
+}
+
+func (s *sum) row(op, name, value string, style cells.Style, more string) {
+	s.a.Text(gutter, s.y, cells.Plain, op)
+	s.a.Text(nameAt, s.y, cells.Quiet, name)
+	s.a.Right(freqAt, s.y, style, value)
+	s.a.Text(moreAt, s.y, cells.Quiet, more)
+	s.y++
+}
+
+// path writes the clock path of a unit.
+func (s *sum) path(p clock.Path) {
+	for _, hop := range p {
 		more := ""
 		switch {
 		case hop.Measured > 0:
@@ -74,8 +80,31 @@ func (v *View) rate(a cells.Area, y int, l *bench.Link) int {
 		case hop.Unproven:
 			more = "? unproven"
 		}
-		row(hop.Sum(), hop.Name, mega(hop.Freq), cells.Plain, more)
+		s.row(hop.Sum(), hop.Name, mega(hop.Freq), cells.Plain, more)
 	}
+}
+
+// write lists register values to write, with the source where it fits.
+func (s *sum) write(lines []written, source string) {
+	name := "to write"
+	for _, line := range lines {
+		for i, part := range cells.Wrap(withSource(line.text, source, s.a.W-moreAt), s.a.W-moreAt) {
+			value := line.value
+			if i > 0 {
+				value = ""
+			}
+			s.row("", name, value, cells.Strong, part)
+			name = ""
+		}
+	}
+}
+
+// rate draws the clock path as a written sum, frequencies below each other.
+func (v *View) rate(a cells.Area, y int, l *bench.Link) int {
+	a.Text(0, y, cells.Head, "RATE")
+	out := &sum{a, y}
+	row := out.row
+	out.path(l.Unit.Clock)
 	s := l.Setting
 	if s.Formula != "" {
 		row("=", "by formula", "", cells.Plain, s.Formula)
@@ -106,17 +135,7 @@ func (v *View) rate(a cells.Area, y int, l *bench.Link) int {
 		by, what = "", s.Terms+", "
 	}
 	row(by, what+origin, s.Rate.Grouped()+" Bd", style, off)
-	name := "to write"
-	for _, line := range toWrite(l) {
-		for i, part := range cells.Wrap(withSource(line.text, l.Unit.Source, a.W-moreAt), a.W-moreAt) {
-			value := line.value
-			if i > 0 {
-				value = ""
-			}
-			row("", name, value, cells.Strong, part)
-			name = ""
-		}
-	}
+	out.write(toWrite(l), l.Unit.Source)
 	tolerance := ""
 	if t := l.Device.Tolerance; t != 0 {
 		tolerance = fmt.Sprintf("±%.2f %%  ", t.Percent())
@@ -125,7 +144,7 @@ func (v *View) rate(a cells.Area, y int, l *bench.Link) int {
 		tolerance += fmt.Sprintf("clock off %+.2f %%  ", l.ClockOff.Percent())
 	}
 	row("", l.Device.Name, l.DeviceRate().Grouped()+" Bd", cells.Strong, tolerance+l.Device.Source)
-	return y
+	return out.y
 }
 
 func mega(f quantity.Freq) string {
@@ -136,29 +155,40 @@ func mega(f quantity.Freq) string {
 type written struct{ value, text string }
 
 // toWrite gives the register values that the link's settings want: whole
-// registers where they are described, else the fields of the rate alone. Of a
-// register the fields are named that differ from its reset value.
+// registers where they are described, else the fields of the rate alone.
 func toWrite(l *bench.Link) []written {
 	var out []written
 	words, err := l.Words()
 	if err == nil && len(words) > 0 {
-		for _, w := range words {
-			text := w.Name + "  as after reset"
-			var fields []string
-			for _, c := range w.Choices {
-				if c.Value != c.Field.Of(w.Reset) {
-					fields = append(fields, c.Field.Name+" "+c.Field.Meaning(c.Value))
-				}
-			}
-			if len(fields) > 0 {
-				text = w.Name + "  " + strings.Join(fields, ", ")
-			}
-			out = append(out, written{w.Hex(w.Value), text})
-		}
-		return out
+		return ofUnit(words)
 	}
 	for _, x := range l.Setting.Values {
 		out = append(out, written{fmt.Sprintf("0x%0*X", (x.Bits+3)/4, x.Value), called(x)})
+	}
+	return out
+}
+
+// ofUnit gives the registers that rate and frame go into. Of a register the fields
+// are named that differ from its reset value; those of the start-up alone stand on
+// the page of registers.
+func ofUnit(words []bench.Word) []written {
+	var out []written
+	for _, w := range words {
+		var fields []string
+		own := false
+		for _, c := range w.Choices {
+			own = own || c.Source != "needed"
+			if c.Value != c.Field.Of(w.Reset) {
+				fields = append(fields, c.Field.Name+" "+c.Field.Meaning(c.Value))
+			}
+		}
+		switch {
+		case !own:
+		case len(fields) == 0:
+			out = append(out, written{w.Hex(w.Value), w.Name + "  as after reset"})
+		default:
+			out = append(out, written{w.Hex(w.Value), w.Name + "  " + strings.Join(fields, ", ")})
+		}
 	}
 	return out
 }

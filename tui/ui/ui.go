@@ -35,8 +35,10 @@ func Ago(t quantity.Time) string {
 
 // Host is what a view may ask of the shell.
 type Host interface {
-	Bench() *bench.Bench // nil when a capture without a bench is shown
-	Link() *bench.Link   // the selected one; nil as above
+	Bench() *bench.Bench   // nil when a capture without a bench is shown
+	Link() *bench.Link     // the selected one; nil as above
+	Bus() *bench.Bus       // the selected link where several devices share it; else nil
+	Common() *bench.Common // of the selected link of any kind; nil without a bench
 	LinkIndex() uint16
 	Snapshot() *capture.Snapshot
 	Session() link.Session // nil when a capture is shown

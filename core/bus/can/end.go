@@ -230,3 +230,9 @@ func OddOneOut(nodes []*End) *End {
 	}
 	return nil
 }
+
+// MostLength gives the greatest length of a bus in metres that the node's
+// propagation segment stands.
+func (e *End) MostLength(perMetre quantity.Time) float64 {
+	return MostLength(e.Nominal, e.Nominal.Propagation(), e.Delay, perMetre)
+}

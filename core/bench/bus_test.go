@@ -1,0 +1,236 @@
+package bench
+
+import (
+	"fmt"
+	"math"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"gavrix/core/finding"
+	"gavrix/core/startup"
+	"gavrix/demo"
+)
+
+func demoBench(t require.TestingT) *Bench {
+	b, faults := Load(demo.Files, demo.Bench)
+	require.Empty(t, faults)
+	return b
+}
+
+func put(t require.TestingT, b *Bench, value string, path ...string) {
+	require.NoError(t, b.Apply(finding.Edit{Path: path, Value: value}))
+}
+
+// Each wrong setting of a bus gives its finding, and the fix mends it.
+func TestWrongSettingsOfBuses(t *testing.T) {
+	for _, c := range []struct{ path, value, code string }{
+		{"links.gate.devices.leaf-angle.mcu.mode", "0", "mode-differs"},
+		{"links.gate.devices.leaf-angle.mcu.word", "9", "word-differs"},
+		{"links.gate.devices.valve-bank.mcu.order", "lsb", "bit-order-differs"},
+		{"links.gate.devices.leaf-angle.mcu.divider", "4", "clock-too-fast-for-device"},
+		{"links.gate.devices.valve-bank.mcu.lead", "100 ns", "select-lead-too-short"},
+		{"links.gate.devices.valve-bank.mcu.lag", "100 ns", "select-lag-too-short"},
+		{"links.gate.devices.trim.mcu.idle", "10 ns", "select-idle-too-short"},
+		{"links.hull.pull-up", "4.7 kΩ", "rise-too-slow"},
+		{"links.hull.pull-up", "470 Ω", "pull-up-too-strong"},
+		{"links.hull.mcu.rate", "1 Mbit/s", "bus-too-fast-for-device"},
+		{"links.pump.mcu.rate", "500 kbit/s", "bit-rate-differs"},
+		{"links.pump.mcu.sample", "75 %", "sample-points-far-apart"},
+		{"links.gate.mcu.startup", "clock, port-clock, clock-pin, in-pin, out-pin, select-pin, rate, frame, interrupt-line, receive-interrupt", "startup-step-missing"},
+		{"links.hull.mcu.startup", "rate, clock, port-clock, clock-pin, data-pin, interrupt-line, enable, receive-interrupt", "startup-out-of-order"},
+		{"links.winch.mcu.startup", "clock, port-clock, transmit-pin, receive-pin, configuration, join, rate, interrupt-line, receive-interrupt", "startup-out-of-order"},
+	} {
+		b := demoBench(t)
+		require.Empty(t, b.Lint())
+		put(t, b, c.value, strings.Split(c.path, ".")...)
+		fs := b.Lint()
+		require.Contains(t, codes(fs), c.code, c.path)
+		for i := 0; i < 6 && len(fs) > 0; i++ {
+			fixed := false
+			for _, f := range fs {
+				if len(f.Fixes) > 0 {
+					require.NoError(t, b.Apply(f.Fixes[0].Edits...), "%s: %s", c.path, f.Fixes[0].Label)
+					fixed = true
+					break
+				}
+			}
+			require.True(t, fixed, "%s: nothing mends %v", c.path, codes(fs))
+			fs = b.Lint()
+		}
+		assert.Empty(t, codes(fs), c.path)
+	}
+}
+
+// What has no fix by a single value is found all the same.
+func TestOtherFaultsOfBuses(t *testing.T) {
+	for _, c := range []struct{ path, value, code string }{
+		{"links.pump.length", "400 m", "bus-too-long"},
+		{"links.pump.devices.pump-drive.clock-off", "1.2 %", "clocks-too-far-apart"},
+		{"links.pump.mcu.tolerance", "0.5 %", "node-does-not-conform"},
+		{"links.pump.mcu.messages.pump command.every", "200 us", "bus-overloaded"},
+		{"links.hull.capacitance", "900 pF", "no-pull-up-serves"},
+		{"links.winch.mcu.delay", "450 ns", "delay-compensation-needed"},
+	} {
+		b := demoBench(t)
+		put(t, b, c.value, strings.Split(c.path, ".")...)
+		assert.Contains(t, codes(b.Lint()), c.code, c.path)
+	}
+	b := demoBench(t)
+	require.NoError(t, b.Apply(finding.Edit{Op: finding.Delete, Path: []string{"links", "hull", "pull-up"}}))
+	assert.Equal(t, []string{"pull-up-missing"}, codes(b.Lint()))
+}
+
+// A third node at another rate is named as the odd one out, once.
+func TestOddNode(t *testing.T) {
+	text := string(demoBench(t).Text())
+	text = strings.Replace(text, "      pump-drive: {file: devices/pump-drive.yaml}\n", "      pump-drive: {file: devices/pump-drive.yaml}\n      spare:      {file: devices/pump-drive.yaml}\n      stranger:   {file: devices/pump-drive.yaml, rate: 125 kbit/s, timing: \"8, 1+13+2, 1\"}\n", 1)
+	b, faults := Parse(demo.Files, "lock7.yaml", []byte(text))
+	require.Empty(t, faults)
+	fs := b.Lint()
+	require.Equal(t, []string{"node-at-another-rate"}, codes(fs))
+	assert.Contains(t, fs[0].Seen, "stranger runs at 125 kbit/s, all others at 250 kbit/s")
+	assert.Len(t, b.Bus("pump").CAN.Pairs, 6)
+}
+
+// Register values of a bus decode back to what was chosen.
+func TestWordsOfBusesDecodeBack(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		b := demoBench(rt)
+		put(rt, b, rapid.SampledFrom([]string{"100 kbit/s", "125 kbit/s", "250 kbit/s", "500 kbit/s", "1 Mbit/s"}).Draw(rt, "rate"), "links", "pump", "mcu", "rate")
+		put(rt, b, fmt.Sprintf("%d %%", rapid.IntRange(60, 90).Draw(rt, "sample")), "links", "pump", "mcu", "sample")
+		put(rt, b, fmt.Sprint(rapid.IntRange(0, 3).Draw(rt, "mode")), "links", "gate", "devices", "leaf-angle", "mcu", "mode")
+		divider := rapid.SampledFrom([]int{2, 4, 8, 16, 32, 64, 128, 256}).Draw(rt, "divider")
+		put(rt, b, fmt.Sprint(divider), "links", "gate", "devices", "leaf-angle", "mcu", "divider")
+		field := func(words []Word, register, name string) int {
+			for _, w := range words {
+				if w.Name == register {
+					return int(w.Field(name).Of(w.Value))
+				}
+			}
+			require.Fail(rt, "no "+register)
+			return 0
+		}
+		words, err := b.Bus("pump").Words()
+		require.NoError(rt, err)
+		own := b.Bus("pump").CAN.Nodes[0].Nominal
+		get := func(name string) int { return field(words, "C1BIT", name) + 1 }
+		rate := 40e6 / float64(get("PRESCALER")) / float64(1+get("SEG1")+get("SEG2"))
+		require.InEpsilon(rt, own.Rate.Bd(), rate, 1e-9)
+		require.InDelta(rt, own.Sample, float64(1+get("SEG1"))/float64(1+get("SEG1")+get("SEG2")), 1e-9)
+		require.Less(rt, math.Abs(rate/own.Wanted.Bd()-1), 1e-9)
+
+		words, err = b.Bus("gate").Words()
+		require.NoError(rt, err)
+		require.Equal(rt, divider, 2<<field(words, "P1CTL", "DIVIDE"))
+		require.Equal(rt, b.Bus("gate").SPI.Devices[0].MCU.Mode(), 2*field(words, "P1CTL", "IDLE")+field(words, "P1CTL", "EDGE"))
+
+		words, err = b.Bus("hull").Words()
+		require.NoError(rt, err)
+		i := b.Bus("hull").I2C
+		// Each count less one, with two periods of the filter.
+		low, high := field(words, "I1CLK", "LOW")+3, field(words, "I1CLK", "HIGH")+3
+		require.InDelta(rt, 1e12/i.Timing.Rate.Bd(), float64(low+high)*25e3+float64(i.Rise+i.Fall), 2)
+	})
+}
+
+// The words of a device on spi are those of its own settings.
+func TestWordsForADevice(t *testing.T) {
+	b := demoBench(t)
+	gate := b.Bus("gate")
+	seen := map[uint64]bool{}
+	for i, name := range gate.Devices() {
+		words, err := gate.WordsFor(i)
+		require.NoError(t, err)
+		require.NotEmpty(t, words, name)
+		for _, w := range words {
+			if w.Name == "P1CTL" {
+				seen[w.Value] = true
+				assert.Equal(t, gate.SPI.Devices[i].MCU.Word, int(w.Field("WORD").Of(w.Value))+1, name)
+			}
+		}
+	}
+	assert.Len(t, seen, 3)
+}
+
+// Bad descriptions of buses are told with their place.
+func TestBadBuses(t *testing.T) {
+	good := string(demoBench(t).Text())
+	for _, c := range []struct{ from, to, want string }{
+		{"kind: spi\n    unit: spi1", "kind: spi\n    unit: serial1", "unit serial1 is a uart, the link a spi"},
+		{"leaf-tilt:  {file: devices/leaf-tilt.yaml}", "leaf-tilt:  {file: devices/trim.yaml}", "trim is a spi device, the link a i2c"},
+		{"kind: can\n    unit: can1", "kind: cam\n    unit: can1", `kind: "cam"; expected one of uart, spi, i2c, can`},
+		{"pull-up: 2.2 kΩ", "pull-up: 2.2 kV", "pull-up: "},
+		{"sample: 87.5 %", "sample: 187.5 %", "not between 0 and 100 %"},
+		{"length: 40 m", "length: 40 km", "length above 0"},
+		{"identifier: 0x2A5", "identifier: 0x2A5ZZ", "is no identifier"},
+		{"mcu: {rate: 400 kbit/s}", "mcu: {rate: 400 kbit/s, low: 12}", "only one of the two counts"},
+		{"mcu: {rate: 400 kbit/s}", "mcu: {rate: 4 Mbit/s}", "reach 1 Mbit/s"},
+		{"trim:       {file: devices/trim.yaml}", "trim:       {file: devices/trim.yaml, mcu: {divider: 3}}", "can't divide by 3"},
+		{"      rate: 250 kbit/s\n", "      rate: 250 kbit/s\n      timing: 1, 1+40+2, 1\n", "unit can1 can't have 1, 1+40+2, 1"},
+		{"      rate: 250 kbit/s\n", "      rate: 250 kbit/s\n      data-rate: 1 Mbit/s\n", "unit can1 has no data phase"},
+		{"register: P1CTL, field: DIVIDE", "register: P1CTL, field: DIVIDES", `no field "DIVIDES"`},
+		{"data-pin: PBFUN.PIN3 = i2c", "data-pin: PBFUN.PIN33 = i2c", `no field "PIN33"`},
+	} {
+		require.Contains(t, good, c.from)
+		b, faults := Parse(demo.Files, "bad.yaml", []byte(strings.Replace(good, c.from, c.to, 1)))
+		assert.Nil(t, b, c.to)
+		if assert.NotEmpty(t, faults, c.to) {
+			assert.Contains(t, faults[0].String(), c.want)
+			assert.Positive(t, faults[0].Where.Line, c.to)
+		}
+	}
+	end := func(kind, text, want string) {
+		dir := fstest.MapFS{"d.yaml": {Data: []byte("device: d\nkind: " + kind + "\nend:\n" + text)}}
+		src := strings.Replace(good, "devices/trim.yaml", "d.yaml", 1)
+		for _, n := range []string{"marlow40.csv"} {
+			text, err := demo.Files.ReadFile(n)
+			require.NoError(t, err)
+			dir[n] = &fstest.MapFile{Data: text}
+		}
+		_, faults := Parse(dir, "bad.yaml", []byte(src))
+		all := ""
+		for _, f := range faults {
+			all += f.String() + "\n"
+		}
+		assert.Contains(t, all, want)
+	}
+	end("spi", "  most: 1 MHz\n", "give the mode, or clock-idle and samples")
+	end("spi", "  most: 1 MHz\n  clock-idle: low\n", "clock-idle and samples go together")
+	end("can", "  clock: 16 MHz\n  rate: 250k\n  timing: 4, 13, 2\n", "is no bit timing")
+	end("can", "  clock: 16 MHz\n  rate: 250k\n  timing: 4, 1+13+2, 3\n", "the jump width is at most as long")
+	end("can", "  clock: 16 MHz\n  rate: 250k\n  timing: 4, 1+13+2, 1\n  data-rate: 1M\n", "go together")
+}
+
+// On can the configuration is entered and left again: the chain knows both.
+func TestConfigurationOfANode(t *testing.T) {
+	l := demoBench(t).Bus("pump")
+	c, err := l.Chain()
+	require.NoError(t, err)
+	assert.Nil(t, startup.First(c.Judge(c.Needed())))
+	gone := func(name string) []startup.Verdict {
+		var steps []string
+		for _, s := range c.Needed() {
+			if s != name {
+				steps = append(steps, s)
+			}
+		}
+		return c.Judge(steps)
+	}
+	for _, s := range c.Needed() {
+		v := startup.First(gone(s))
+		require.NotNil(t, v, s)
+		assert.Equal(t, s, v.Name)
+		assert.Equal(t, startup.Missing, v.State)
+	}
+	// Without configuration the timing takes no writes, and there is nothing to leave.
+	for _, v := range gone("configuration") {
+		if v.Name == "rate" || v.Name == "join" {
+			assert.Equal(t, startup.Waits, v.State, v.Name)
+		}
+	}
+}
