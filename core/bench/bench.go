@@ -197,6 +197,14 @@ func (b *Bench) bind() []finding.Finding {
 		}
 		used[unit] = l.Key
 	}
+	simulated := len(n.Links)
+	for _, l := range n.Buses {
+		l.Index = NotSimulated
+		if l.CAN != nil {
+			l.Index = uint16(simulated)
+			simulated++
+		}
+	}
 	for _, o := range root.Get("observed").All() {
 		n.Observed = append(n.Observed, x.observed(o))
 	}

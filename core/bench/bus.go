@@ -15,10 +15,14 @@ import (
 // three parts is there.
 type Bus struct {
 	Common
-	SPI *SPI
-	I2C *I2C
-	CAN *CAN
+	Index uint16 // in captures: behind the character links, or NotSimulated
+	SPI   *SPI
+	I2C   *I2C
+	CAN   *CAN
 }
+
+// NotSimulated is the index of a bus that the simulation does not run.
+const NotSimulated = 0xffff
 
 // busDevice is the key of a device on a bus in a bench.
 func busDevice(more ...doc.Key) doc.Key {

@@ -11,6 +11,7 @@ import (
 	"gavrix/core/doc"
 	"gavrix/core/finding"
 	"gavrix/core/quantity"
+	"gavrix/core/register"
 )
 
 // CANUnit are the limits of a unit's bit timing, and where it goes.
@@ -89,6 +90,7 @@ var canBus = doc.Map(
 		doc.Key{Name: "rate", Doc: "nominal bit rate, where it differs from the device file", Type: doc.RateType},
 		doc.Key{Name: "timing", Doc: "bit timing, where it differs from the device file", Type: can.TimingType},
 		doc.Key{Name: "clock-off", Doc: "how far this part's clock is off, as 0.4 %", Type: doc.PPMType, Default: "0 ppm"},
+		doc.Key{Name: "listen-only", Doc: "it never drives the line", Type: doc.Enum("yes", "no"), Default: "no"},
 	),
 )
 
@@ -183,7 +185,7 @@ func (x *binder) canNode(dir fs.FS, l *Bus, c *doc.Node, out *CAN) {
 		return
 	}
 	e := *d.CAN
-	e.Name = c.Key
+	e.Name, e.ListenOnly = c.Key, c.Text("listen-only") == "yes"
 	e.Off = share(c.Text("clock-off"), 0)
 	text, rate := e.Nominal.Text(), e.Nominal.Wanted
 	if t := c.Text("timing"); t != "" {
@@ -261,6 +263,45 @@ func (l *Bus) canWishes(c *CAN) []wish {
 	return out
 }
 
+// CANTiming gives the bit timings that values of the control registers mean: the
+// inverse of Words. What goes into no described field is as stated.
+func (l *Bus) CANTiming(value func(*register.Register) uint64) (nominal can.BitTiming, data *can.BitTiming, err error) {
+	own := l.CAN.Nodes[0]
+	nominal, err = l.readPhase(value, own.Nominal, &l.Unit.CAN.Nominal)
+	if err != nil || own.Data == nil {
+		return nominal, nil, err
+	}
+	d, err := l.readPhase(value, *own.Data, l.Unit.CAN.Data)
+	return nominal, &d, err
+}
+
+func (l *Bus) readPhase(value func(*register.Register) uint64, b can.BitTiming, p *canPhase) (can.BitTiming, error) {
+	if l.registers == nil {
+		return b, nil
+	}
+	for _, f := range []struct {
+		where string
+		to    *int
+	}{{p.PrescalerField, &b.Prescaler}, {p.Seg1Field, &b.Seg1}, {p.Seg2Field, &b.Seg2}, {p.JumpField, &b.Jump}} {
+		if f.where == "" {
+			continue
+		}
+		r, field, err := place(l.registers, f.where)
+		if err != nil {
+			return b, err
+		}
+		*f.to = int(field.Of(value(r)))
+		if p.MinusOne {
+			*f.to++
+		}
+		if *f.to < 1 {
+			return b, fmt.Errorf("%s is 0", f.where)
+		}
+	}
+	b.Jump = min(b.Jump, b.Seg1, b.Seg2)
+	return can.ParseTiming(b.Clock, b.Wanted, b.Text())
+}
+
 func (l *Bus) lintCAN() []finding.Finding {
 	var out []finding.Finding
 	c := l.CAN
@@ -284,7 +325,7 @@ func (l *Bus) lintCAN() []finding.Finding {
 			rest = c.Nodes[1]
 		}
 		f := finding.Finding{
-			Severity: finding.Error, Code: "node-at-another-rate", Where: place(c.Odd.Name),
+			Severity: oddSeverity(c.Odd), Code: "node-at-another-rate", Where: place(c.Odd.Name),
 			Seen: fmt.Sprintf("%s runs at %s, all others at %s", c.Odd.Name, c.Odd.Nominal.Wanted.BitRate(), rest.Nominal.Wanted.BitRate()),
 			Why:  "it destroys the others' frames with error flags as long as it is active; if it only listens it hears nothing and harms nobody", Change: "give it the others' rate",
 		}
@@ -356,6 +397,14 @@ func (l *Bus) sampleFix(p can.Pair) []finding.Fix {
 	}
 	want := strconv.FormatFloat(100*p.B.Nominal.Sample, 'f', 2, 64) + " %"
 	return []finding.Fix{{Label: "sample point of the MCU to " + want, Edits: []finding.Edit{{Path: l.path("mcu", "sample"), Value: want}}}}
+}
+
+// oddSeverity: a node at another rate that only listens harms nobody.
+func oddSeverity(e *can.End) finding.Severity {
+	if e.ListenOnly {
+		return finding.Warning
+	}
+	return finding.Error
 }
 
 func (l *Bus) lintLoad() []finding.Finding {

@@ -13,6 +13,7 @@ const (
 	asks                     // the firmware sends by itself
 	service                  // the handler has emptied the receive register
 	turn                     // the firmware may begin its next exchange
+	busRuns                  // a can bus is read, and sends what is due; link counts in the capture
 )
 
 // event is due at a time. Events of one time happen in the order in which

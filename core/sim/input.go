@@ -36,9 +36,11 @@ type Input struct {
 	At   quantity.Time
 	Link string
 	// What is put in: just one of these.
-	Send []byte // to be sent by the MCU
-	Ends *Ends  // with which the ends go on from their next idle
-	Wire *Wire  // a fault of a wire
+	Send  []byte // to be sent by the MCU
+	Ends  *Ends  // with which the ends go on from their next idle
+	Wire  *Wire  // a fault of a wire
+	Hold  *bool  // a can line is held dominant, or let go
+	Nodes *Nodes // with which a can bus goes on
 }
 
 // Wire breaks or mends the wire from one end.
@@ -64,6 +66,10 @@ func (in Input) String() string {
 	case in.Wire != nil:
 		state, from, _ := strings.Cut(in.Wire.String(), " ")
 		return fmt.Sprintf("at %d %s %s %s", int64(in.At), state, in.Link, from)
+	case in.Hold != nil:
+		return fmt.Sprintf("at %d hold %s %t", int64(in.At), in.Link, *in.Hold)
+	case in.Nodes != nil:
+		return fmt.Sprintf("at %d nodes %s %s", int64(in.At), in.Link, in.Nodes)
 	case in.Ends == nil:
 		return fmt.Sprintf("at %d send %s %s", int64(in.At), in.Link, hex.EncodeToString(in.Send))
 	}
@@ -95,6 +101,15 @@ func ParseInput(text string) (Input, error) {
 			return bad("the bytes are not hex")
 		}
 		return in, nil
+	case f[2] == "hold" && len(f) == 5 && (f[4] == "true" || f[4] == "false"):
+		on := f[4] == "true"
+		in.Hold = &on
+		return in, nil
+	case f[2] == "nodes" && len(f) == 5:
+		if in.Nodes, err = parseNodes(f[4]); err != nil {
+			return bad(err.Error())
+		}
+		return in, nil
 	case (f[2] == "cut" || f[2] == "mend") && len(f) == 5 && (f[4] == "mcu" || f[4] == "device"):
 		in.Wire = &Wire{FromDevice: f[4] == "device", Broken: f[2] == "cut"}
 		return in, nil
@@ -120,7 +135,7 @@ func ParseInput(text string) (Input, error) {
 		in.Ends.ClockOff, in.Ends.Service = quantity.PPM(off), quantity.Time(service)
 		return in, nil
 	}
-	return bad("it is neither send, ends, cut nor mend")
+	return bad("it is neither send, ends, nodes, cut nor mend")
 }
 
 func parseSettings(s string) (uart.Settings, error) {

@@ -21,6 +21,7 @@ type World struct {
 	now   quantity.Time
 	rng   *rand.Rand
 	links []*simLink // nil where a real port stands in
+	buses []*canBus  // behind the links in the capture
 	names []string
 	// Inputs are all that was put in so far, in order.
 	Inputs []Input
@@ -34,6 +35,11 @@ func MetaOf(b *bench.Bench) capture.Meta {
 			Name: l.Name, Kind: l.Kind.Name, MCU: "MCU", Device: l.Device.Name, Lines: []string{"from the MCU", "to the MCU"},
 			Real: l.Port != nil, OneSided: l.Port != nil,
 		})
+	}
+	for _, l := range b.Buses {
+		if l.CAN != nil {
+			m.Links = append(m.Links, capture.Link{Name: l.Name, Kind: l.Kind.Name, MCU: "MCU", Device: "other nodes", Lines: []string{"line"}})
+		}
 	}
 	return m
 }
@@ -50,6 +56,12 @@ func New(b *bench.Bench, store *capture.Store) *World {
 		}
 		w.links = append(w.links, newLink(w, l))
 		store.Put(&record.Record{Kind: record.Opened, Link: l.Index, Origin: record.FromGavrix, Text: "simulated"})
+	}
+	for _, l := range b.Buses {
+		if l.CAN != nil {
+			w.buses = append(w.buses, newCANBus(w, l))
+			store.Put(&record.Record{Kind: record.Opened, Link: l.Index, Origin: record.FromGavrix, Text: "simulated"})
+		}
 	}
 	return w
 }
@@ -84,6 +96,10 @@ func (w *World) RunTo(t quantity.Time) {
 func (w *World) step() {
 	e := w.queue.pop()
 	w.now = e.at
+	if e.kind == busRuns {
+		w.buses[int(e.link)-len(w.links)].runs()
+		return
+	}
 	l := w.links[e.link]
 	switch e.kind {
 	case sent:
@@ -128,6 +144,23 @@ func (w *World) Put(in Input) error {
 		}
 		return nil
 	}
+	for _, b := range w.buses {
+		if b.bench.Name != in.Link {
+			continue
+		}
+		if in.Nodes == nil && in.Hold == nil {
+			return fmt.Errorf("link %s is a can bus: its nodes send by their lists of messages", in.Link)
+		}
+		in.At = w.now
+		w.Inputs = append(w.Inputs, in)
+		w.store.Put(&record.Record{Kind: record.Input, Link: b.index, Origin: record.FromGavrix, Start: w.now, End: w.now, Text: in.String()})
+		if in.Hold != nil {
+			b.hold(*in.Hold)
+		} else {
+			b.change(*in.Nodes)
+		}
+		return nil
+	}
 	return fmt.Errorf("the bench has no link %q", in.Link)
 }
 
@@ -146,6 +179,22 @@ func (w *World) Apply(b *bench.Bench) error {
 				return err
 			}
 		}
+	}
+	n := 0
+	for _, l := range b.Buses {
+		if l.CAN == nil {
+			continue
+		}
+		if n >= len(w.buses) || w.buses[n].bench.Name != l.Name {
+			return fmt.Errorf("the links of the bench are no longer those of the simulation; start it again")
+		}
+		w.buses[n].bench = l
+		if e := NodesOf(l); !w.buses[n].same(e) {
+			if err := w.Put(Input{Link: l.Name, Nodes: &e}); err != nil {
+				return err
+			}
+		}
+		n++
 	}
 	return nil
 }
@@ -168,6 +217,9 @@ func (w *World) StepChar(most quantity.Time) {
 func (w *World) Bit(link uint16) quantity.Time {
 	if int(link) < len(w.links) && w.links[link] != nil {
 		return quantity.PeriodOf(w.links[link].ends.MCU.Rate).Times(1)
+	}
+	if i := int(link) - len(w.links); i >= 0 && i < len(w.buses) {
+		return quantity.PeriodOf(w.buses[i].now.Ends[0].Nominal.Rate).Times(1)
 	}
 	return quantity.Microsecond
 }

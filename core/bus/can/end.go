@@ -18,6 +18,9 @@ type End struct {
 	Off       float64    // by how much this part's clock is off, a share with its sign
 	Delay     quantity.Time
 	Messages  []Message // what it sends again and again
+	// ListenOnly: it never drives the line, so it acknowledges nothing and harms
+	// nobody.
+	ListenOnly bool
 }
 
 // split reads a timing: prescaler 6, 1+13+2, jump 1.

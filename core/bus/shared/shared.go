@@ -23,6 +23,7 @@ type member struct {
 	wake    quantity.Time
 	seen    []bool     // levels at its place
 	release []bool     // what it lets the lines be
+	before  []bool     // and let them be before the present step
 	coming  [][]change // levels on their way to it, by line
 	going   [][]change // what it does, on the way to the middle of the bus
 	there   []bool     // what of it has reached the middle
@@ -80,6 +81,9 @@ func (b *Bus) Now() quantity.Time { return b.now }
 // Levels gives the levels in the middle of the bus.
 func (b *Bus) Levels() []bool { return append([]bool(nil), b.high...) }
 
+// behind takes the first change off a queue, which keeps its room.
+func behind(q []change) []change { return q[:copy(q, q[1:])] }
+
 // next is the time of the next thing that happens.
 func (b *Bus) next() quantity.Time {
 	t := quantity.Forever
@@ -123,7 +127,7 @@ func (b *Bus) middle() {
 		for _, m := range b.members {
 			for len(m.going[l]) > 0 && m.going[l][0].at <= b.now {
 				m.there[l] = m.going[l][0].high
-				m.going[l] = m.going[l][1:]
+				m.going[l] = behind(m.going[l])
 			}
 			low = low || !m.there[l]
 		}
@@ -162,17 +166,17 @@ func (b *Bus) step(m *member) {
 	for l := range b.high {
 		for len(m.coming[l]) > 0 && m.coming[l][0].at <= b.now {
 			m.seen[l] = m.coming[l][0].high
-			m.coming[l] = m.coming[l][1:]
+			m.coming[l] = behind(m.coming[l])
 			due = true
 		}
 	}
 	if !due {
 		return
 	}
-	before := append([]bool(nil), m.release...)
+	m.before = append(m.before[:0], m.release...)
 	m.wake = m.node.Step(b.now, m.seen, m.release)
 	for l := range b.high {
-		if m.release[l] != before[l] {
+		if m.release[l] != m.before[l] {
 			m.going[l] = append(m.going[l], change{b.now + m.delay, m.release[l]})
 		}
 	}

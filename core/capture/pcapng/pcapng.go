@@ -51,6 +51,7 @@ type Writer struct {
 	w     *pcapgo.NgWriter
 	start time.Time
 	buf   []byte
+	ports map[uint16]int // interfaces of can frames, by link
 }
 
 // NewWriter begins a file for a capture. A bench text that is too long for
@@ -89,7 +90,18 @@ func NewWriter(out io.Writer, meta *capture.Meta) (*Writer, error) {
 			return nil, err
 		}
 	}
-	return &Writer{w: w, start: start}, nil
+	ports := framePorts(meta.Links)
+	for i, l := range meta.Links {
+		if _, can := ports[uint16(i)]; !can {
+			continue
+		}
+		frames := intf(l)
+		frames.LinkType = linkSocketCAN
+		if _, err := w.AddInterface(frames); err != nil {
+			return nil, err
+		}
+	}
+	return &Writer{w: w, start: start, ports: ports}, nil
 }
 
 // ErrKind says that a record is of a bus that this form does not hold yet.
@@ -97,6 +109,9 @@ var ErrKind = errors.New("captures of this bus can't be kept as pcapng yet")
 
 // Write appends one record.
 func (w *Writer) Write(r *record.Record) error {
+	if port, can := w.ports[r.Link]; can && r.Kind == record.Frame {
+		return w.writeFrame(r, port)
+	}
 	if r.Kind == record.Transaction || r.Kind == record.Frame {
 		return ErrKind
 	}
@@ -193,6 +208,10 @@ func Read(in io.Reader) (*capture.Store, error) {
 		start = meta.Started
 	}
 	store := capture.NewStore(meta)
+	ofPort := map[int]uint16{}
+	for l, port := range framePorts(m.Links) {
+		ofPort[port] = l
+	}
 	for n := 0; ; n++ {
 		data, ci, opts, err := r.ReadPacketDataWithOptions()
 		if errors.Is(err, io.EOF) {
@@ -200,6 +219,15 @@ func Read(in io.Reader) (*capture.Store, error) {
 		}
 		if err != nil {
 			return store, fmt.Errorf("the capture ends after %d records: %w", n, err)
+		}
+		if l, can := ofPort[ci.InterfaceIndex]; can {
+			rec, err := readFrame(data, ci, opts.Comments, start, l)
+			if err != nil {
+				return store, fmt.Errorf("record %d: %w", n+1, err)
+			}
+			store.Put(rec)
+			store.Advance(rec.End)
+			continue
 		}
 		rec, err := decode(data, ci, start, len(m.Links))
 		if err != nil {

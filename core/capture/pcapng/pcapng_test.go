@@ -19,10 +19,39 @@ import (
 
 var meta = capture.Meta{
 	Seed: 7, Bench: "bench: x\n",
-	Links: []capture.Link{{Name: "a", Kind: "uart", MCU: "MCU", Device: "d", Lines: []string{"x", "y"}}, {Name: "b", Kind: "uart", Real: true}},
+	Links: []capture.Link{{Name: "a", Kind: "uart", MCU: "MCU", Device: "d", Lines: []string{"x", "y"}}, {Name: "b", Kind: "uart", Real: true}, {Name: "c", Kind: "can", Lines: []string{"line"}}},
+}
+
+// anyFrame is a can frame of any form.
+func anyFrame(rt *rapid.T) record.Record {
+	r := record.Record{
+		Kind: record.Frame, Link: 2, From: record.End(rapid.IntRange(0, 5).Draw(rt, "from")), Seen: record.Tap, Origin: record.Origin(rapid.IntRange(0, 4).Draw(rt, "origin")),
+		Start: quantity.Time(rapid.Int64Range(0, 1e18).Draw(rt, "start")), ID: rapid.Uint32Range(0, 1<<29-1).Draw(rt, "id"), More: rapid.Bool().Draw(rt, "more"),
+	}
+	r.End = r.Start + quantity.Time(rapid.Int64Range(0, 1e12).Draw(rt, "length"))
+	for _, a := range []record.Attr{record.Extended, record.FD, record.Switched, record.Passive} {
+		if rapid.Bool().Draw(rt, "attribute") {
+			r.Attr |= a
+		}
+	}
+	if rapid.IntRange(0, 4).Draw(rt, "remote") == 0 {
+		r.Attr |= record.Remote
+		r.Bits = uint8(rapid.IntRange(0, 15).Draw(rt, "code"))
+	} else {
+		r.Data = rapid.SliceOfN(rapid.Byte(), 1, 64).Draw(rt, "data")
+		r.Bits = uint8(len(r.Data))
+	}
+	if rapid.Bool().Draw(rt, "bad") {
+		r.Marks = []record.Mark{{Index: rapid.IntRange(0, 600).Draw(rt, "bit"), Flags: record.Flags(rapid.SampledFrom([]record.Flags{record.Stuff, record.Form, record.NotAcknowledged, record.ErrorFlag, record.Overload}).Draw(rt, "flag"))}}
+		r.Text = rapid.StringMatching(`[a-z ,:]{0,20}`).Draw(rt, "text")
+	}
+	return r
 }
 
 func anyRecord(rt *rapid.T) record.Record {
+	if rapid.IntRange(0, 2).Draw(rt, "frame") == 0 {
+		return anyFrame(rt)
+	}
 	r := record.Record{
 		Kind: record.Kind(rapid.IntRange(0, 7).Draw(rt, "kind")), Link: uint16(rapid.IntRange(0, 1).Draw(rt, "link")),
 		From: record.End(rapid.IntRange(0, 5).Draw(rt, "from")), Seen: record.End(rapid.IntRange(0, 5).Draw(rt, "seen")),

@@ -1,0 +1,342 @@
+package sim
+
+import (
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"reflect"
+
+	"gavrix/core/bench"
+	"gavrix/core/bus"
+	"gavrix/core/bus/can"
+	"gavrix/core/bus/shared"
+	"gavrix/core/quantity"
+	"gavrix/core/record"
+)
+
+// canBeat is how often a bus is read, in bits, whatever else is due on it. It is
+// read at times of its own only, so that the order of records does not depend on
+// how the world is watched.
+const canBeat = 64
+
+// receiveQueue is how many frames the MCU's unit keeps until its handler takes
+// them; which one is lost when it is full is the unit's rule: the newest.
+const receiveQueue = 3
+
+// Nodes are the nodes of a can bus as they run, the MCU's first.
+type Nodes struct {
+	Ends []can.End
+	// OffBus: the MCU's node does not take part: its unit has no clock, or it
+	// never left its configuration.
+	OffBus bool
+	Unit   Unit
+	Tap    can.End // with whose timing the bus is read: the MCU's as it is stated
+	Length float64 // metres
+	Metre  quantity.Time
+}
+
+// NodesOf gives the nodes as a bench states them, the MCU's as its firmware's
+// start-up really brings it into the registers.
+func NodesOf(l *bench.Bus) Nodes {
+	n := Nodes{Length: l.CAN.Length, Metre: l.CAN.PerMetre}
+	for _, e := range l.CAN.Nodes {
+		n.Ends = append(n.Ends, *e)
+	}
+	n.Tap = n.Ends[0]
+	n.Tap.Messages = nil
+	if p, err := started(&l.Common); err == nil {
+		p.can(l, &n)
+	}
+	return n
+}
+
+// can gives what the registers make of the MCU's node.
+func (p *peripheral) can(l *bench.Bus, n *Nodes) {
+	own := &n.Ends[0]
+	nominal, data, err := l.CANTiming(p.value)
+	n.OffBus = err != nil || !p.on("clock") || !p.on("join") || !p.on("enable")
+	if err == nil {
+		own.Nominal, own.Data = nominal, data
+	}
+	n.Unit.Undriven = !p.on("port-clock") || !p.on("transmit-pin")
+	n.Unit.Deaf = !p.on("port-clock") || !p.on("receive-pin")
+	n.Unit.Unserved = !p.emptied()
+}
+
+// String gives the nodes in the form of an input's text.
+func (n Nodes) String() string {
+	text, err := json.Marshal(n)
+	if err != nil {
+		return "" // a node of finite numbers always has a text
+	}
+	return base64.RawStdEncoding.EncodeToString(text)
+}
+
+func parseNodes(text string) (*Nodes, error) {
+	raw, err := base64.RawStdEncoding.DecodeString(text)
+	if err != nil {
+		return nil, fmt.Errorf("the nodes are no base64 text")
+	}
+	n := &Nodes{}
+	if err := json.Unmarshal(raw, n); err != nil || len(n.Ends) == 0 || len(n.Ends) > 1000 {
+		return nil, fmt.Errorf("the nodes can't be read")
+	}
+	for i, e := range append([]can.End{n.Tap}, n.Ends...) {
+		for _, b := range []*can.BitTiming{&e.Nominal, e.Data} {
+			if b != nil && (b.Clock <= 0 || b.Rate <= 0 || b.Prescaler < 1 || b.Seg1 < 1 || b.Seg2 < 1 || b.Jump < 1) {
+				return nil, fmt.Errorf("the timing of node %d is out of range", i)
+			}
+		}
+		for _, m := range e.Messages {
+			if m.Period <= 0 || m.Frame.Check() != nil {
+				return nil, fmt.Errorf("a message of node %d is out of range", i)
+			}
+		}
+	}
+	return n, nil
+}
+
+// due is a message that will be sent.
+type due struct {
+	node    int // index into ends
+	message can.Message
+	at      quantity.Time
+}
+
+// canBus is a simulated can bus: its nodes on one line, and an ideal tap.
+type canBus struct {
+	w     *World
+	index uint16
+	bench *bench.Bus
+	now   Nodes
+
+	bus     *shared.Bus
+	nodes   []*can.Node // by end; nil where it is not on the bus
+	tap     *can.Decoder
+	sender  map[uint64]record.End // by identifier
+	due     []due
+	began   quantity.Time // the nodes were started then
+	turn    quantity.Time // of the event that counts
+	held    bool          // the line is held dominant
+	waiting int           // frames in the MCU's receive queue
+	lost    int
+	states  []can.ErrorState
+}
+
+// gate is a node whose pins may not reach the line.
+type gate struct {
+	bus.Node
+	mute, deaf bool
+	seen       [1]bool
+}
+
+// Step implements bus.Node.
+func (g *gate) Step(t quantity.Time, high, release []bool) quantity.Time {
+	g.seen[0] = high[0] || g.deaf
+	wake := g.Node.Step(t, g.seen[:], release)
+	release[0] = release[0] || g.mute
+	return wake
+}
+
+// holder is a driver that is stuck: the line stays dominant.
+type holder struct{}
+
+// Step implements bus.Node.
+func (holder) Step(_ quantity.Time, _, release []bool) quantity.Time {
+	release[0] = false
+	return quantity.Forever
+}
+
+// hold makes the line stick dominant, or lets it go; all nodes start anew.
+func (b *canBus) hold(on bool) {
+	b.feed()
+	b.tap.Flush(b)
+	b.held = on
+	b.start(b.now)
+	text := "the line is let go"
+	if on {
+		text = "the line is held dominant"
+	}
+	b.w.store.Put(&record.Record{Kind: record.Changed, Link: b.index, Origin: record.FromGavrix, Start: b.w.now, End: b.w.now, Text: text})
+}
+
+// timingOf gives a node's timing.
+func timingOf(e *can.End) can.Timing {
+	t := can.Timing{Nominal: e.Nominal.Phase(), Data: e.Nominal.Phase()}
+	if e.Data != nil {
+		t.Data = e.Data.Phase()
+	}
+	return t
+}
+
+func newCANBus(w *World, l *bench.Bus) *canBus {
+	b := &canBus{w: w, index: l.Index, bench: l}
+	b.start(NodesOf(l))
+	return b
+}
+
+// key identifies a frame's identifier.
+func key(f can.Frame) uint64 {
+	if f.Extended {
+		return uint64(f.ID) | 1<<32
+	}
+	return uint64(f.ID)
+}
+
+// start puts the nodes on a bus anew, from the present time on.
+func (b *canBus) start(n Nodes) {
+	b.now, b.began = n, b.w.now
+	b.bus = shared.New(1)
+	b.bus.Run(b.w.now)
+	b.bus.Take()
+	b.nodes, b.due, b.waiting, b.lost = make([]*can.Node, len(n.Ends)), nil, 0, 0
+	b.states = make([]can.ErrorState, len(n.Ends))
+	b.sender = map[uint64]record.End{}
+	b.tap = can.NewDecoder(timingOf(&n.Tap), b.index)
+	if b.held {
+		b.bus.Join(holder{}, 0)
+	}
+	cable := quantity.Time(n.Length * float64(n.Metre) / 2)
+	for i := range n.Ends {
+		e := &n.Ends[i]
+		if i == 0 && n.OffBus {
+			continue
+		}
+		node := can.NewNode(timingOf(e), quantity.PPM(e.Off*1e6))
+		node.Classic = e.Data == nil && !sendsFlexible(e)
+		node.ListenOnly = e.ListenOnly
+		node.OnEvent = func(ev can.Event) { b.event(i, ev) }
+		b.nodes[i] = node
+		var on bus.Node = node
+		if i == 0 && (n.Unit.Undriven || n.Unit.Deaf) {
+			on = &gate{Node: node, mute: n.Unit.Undriven, deaf: n.Unit.Deaf}
+		}
+		b.bus.Join(on, e.Delay/2+cable)
+		end := record.MCU
+		if i > 0 {
+			end = record.Device + record.End(i-1)
+		}
+		for k, m := range e.Messages {
+			b.sender[key(m.Frame)] = end
+			b.due = append(b.due, due{i, m, b.w.now + b.beat() + m.Period*quantity.Time(k+1)/quantity.Time(len(e.Messages)+1)})
+		}
+	}
+	b.again(b.w.now + b.beat())
+}
+
+// beat is the time from one reading to the next.
+func (b *canBus) beat() quantity.Time { return b.now.Tap.Nominal.Phase().Bit.Times(canBeat) }
+
+// again asks for the next turn.
+func (b *canBus) again(t quantity.Time) {
+	b.turn = t
+	b.w.at(t, busRuns, b.index, 0)
+}
+
+func sendsFlexible(e *can.End) bool {
+	for _, m := range e.Messages {
+		if m.Frame.FD {
+			return true
+		}
+	}
+	return false
+}
+
+// event takes note of what a node says: what the MCU receives, and error states.
+func (b *canBus) event(i int, ev can.Event) {
+	note := func(format string, args ...any) {
+		b.w.store.Put(&record.Record{Kind: record.Changed, Link: b.index, Origin: record.FromGavrix, Start: ev.At, End: ev.At, Text: fmt.Sprintf(format, args...)})
+	}
+	if ev.State != b.states[i] {
+		b.states[i] = ev.State
+		note("%s is %s: transmit errors %d, receive errors %d", b.now.Ends[i].Name, ev.State, ev.TEC, ev.REC)
+	}
+	if i > 0 {
+		return
+	}
+	if ev.What == can.Joined {
+		note("the MCU takes part: it saw 11 recessive bits, %s after it left configuration", (ev.At - b.began).Round(4))
+	}
+	if ev.What != can.Received {
+		return
+	}
+	if !b.now.Unit.Unserved {
+		return // the handler takes each frame before three more have come
+	}
+	if b.waiting < receiveQueue {
+		b.waiting++
+		return
+	}
+	b.lost++
+	if b.lost == 1 {
+		note("the MCU's receive queue of %d is full and nobody empties it: frame %X is lost, and all that follow", receiveQueue, ev.Frame.ID)
+	}
+}
+
+// runs lets the bus go on to the present, sends what is due, and asks for the next
+// turn.
+func (b *canBus) runs() {
+	if b.w.now < b.turn {
+		return // the nodes were started anew since
+	}
+	b.feed()
+	next := b.w.now + b.beat()
+	for i := range b.due {
+		d := &b.due[i]
+		if d.at <= b.w.now {
+			// One that still waits is replaced: only the newest value counts.
+			if node := b.nodes[d.node]; node != nil && node.Queued() < len(b.now.Ends[d.node].Messages) {
+				node.Send(d.message.Frame)
+				b.bus.Wake()
+			}
+			d.at += d.message.Period
+			if d.message.Jitter > 0 {
+				d.at += quantity.Time(b.w.rng.Int64N(int64(d.message.Jitter)))
+			}
+		}
+		next = min(next, max(d.at, b.w.now+1))
+	}
+	b.again(next)
+}
+
+// feed gives tap and capture the levels up to now.
+func (b *canBus) feed() {
+	b.bus.Run(b.w.now)
+	ws := b.bus.Take()
+	if ws[0].From == ws[0].To {
+		return
+	}
+	b.tap.Feed(ws, b)
+	b.w.store.Levels(b.index, 0, &ws[0])
+}
+
+// Put implements record.Sink for the tap: who sends an identifier is known here.
+func (b *canBus) Put(r *record.Record) {
+	id := uint64(r.ID)
+	if r.Attr&record.Extended != 0 {
+		id |= 1 << 32
+	}
+	if r.AllFlags()&(record.ErrorFlag|record.Overload) == 0 {
+		r.From = b.sender[id]
+	}
+	b.w.store.Put(r)
+	r.From = record.Nobody
+}
+
+// Open implements record.Sink.
+func (b *canBus) Open(r *record.Record) { b.w.store.Open(r) }
+
+// change brings other nodes onto the bus, at once: a node that is started anew
+// waits for the bus to be idle.
+func (b *canBus) change(n Nodes) {
+	b.feed()
+	b.tap.Flush(b)
+	b.start(n)
+	own := "off the bus"
+	if !n.OffBus {
+		own = n.Ends[0].Nominal.Rate.BitRate() + " " + n.Ends[0].Nominal.Split()
+	}
+	b.w.store.Put(&record.Record{Kind: record.Changed, Link: b.index, Origin: record.FromGavrix, Start: b.w.now, End: b.w.now, Text: "MCU " + own})
+}
+
+func (b *canBus) same(n Nodes) bool { return reflect.DeepEqual(b.now, n) }

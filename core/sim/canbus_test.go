@@ -1,0 +1,176 @@
+package sim
+
+import (
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"gavrix/core/bench"
+	"gavrix/core/capture"
+	"gavrix/core/quantity"
+	"gavrix/core/record"
+	"gavrix/demo"
+)
+
+// frames are what a tap sees of a can bus.
+type frames struct {
+	fromMCU, fromDevices int // good ones
+	bad                  int // frames with error marks, error flags
+	unacknowledged       int
+	floats               bool
+	notes                string
+}
+
+func busTraffic(t require.TestingT, b *bench.Bench, name string, long quantity.Time) frames {
+	w := New(b, capture.NewStore(MetaOf(b)))
+	w.RunTo(long)
+	return framesOf(w.store.Snapshot(), b.Bus(name).Index, 0)
+}
+
+func framesOf(s *capture.Snapshot, link uint16, from quantity.Time) (out frames) {
+	for i := range s.Len() {
+		r := s.At(i)
+		if r.Link != link || r.Start < from {
+			continue
+		}
+		switch {
+		case r.Kind == record.Changed:
+			out.notes += r.Text + "\n"
+		case r.Kind != record.Frame:
+		case r.AllFlags()&record.NotAcknowledged != 0:
+			out.unacknowledged++
+		case r.AllFlags() != 0:
+			out.bad++
+		case r.From == record.MCU:
+			out.fromMCU++
+		default:
+			out.fromDevices++
+		}
+	}
+	return out
+}
+
+func TestHealthyCANBuses(t *testing.T) {
+	b := lock7(t)
+	f := busTraffic(t, b, "pump", quantity.Second)
+	// Ten of 100 ms and a hundred of 10 ms; fifty of 20 ms and two of 500 ms.
+	assert.InDelta(t, 110, f.fromDevices, 3)
+	assert.InDelta(t, 52, f.fromMCU, 3)
+	assert.Zero(t, f.bad+f.unacknowledged)
+	assert.Contains(t, f.notes, "the MCU takes part: it saw 11 recessive bits, 43.50 µs")
+	f = busTraffic(t, b, "winch", quantity.Second)
+	assert.InDelta(t, 100, f.fromDevices, 3)
+	assert.InDelta(t, 100, f.fromMCU, 3)
+	assert.Zero(t, f.bad+f.unacknowledged)
+}
+
+// Each step of a can unit's start-up that is left out is named, alone, and the
+// bus shows it.
+func TestEveryStepOfANodeIsNeeded(t *testing.T) {
+	b := lock7(t)
+	c, err := b.Bus("pump").Chain()
+	require.NoError(t, err)
+	for _, gone := range c.Needed() {
+		b := lock7(t)
+		l := b.Bus("pump")
+		require.NoError(t, b.Apply(l.StartEdit(slices.DeleteFunc(c.Needed(), func(s string) bool { return s == gone }))))
+		fs := errorsOf(b)
+		require.Len(t, fs, 1, gone)
+		assert.Contains(t, fs[0].Seen, "start-up step "+gone+" ")
+		f := busTraffic(t, b, "pump", 200*quantity.Millisecond)
+		switch gone {
+		case "clock", "join":
+			// Nobody acknowledges the pump drive.
+			assert.Zero(t, f.fromMCU+f.fromDevices, gone)
+			assert.Positive(t, f.unacknowledged, gone)
+			assert.Contains(t, f.notes, "pump-drive is error passive", gone)
+		case "port-clock", "transmit-pin", "receive-pin":
+			assert.Zero(t, f.fromMCU, gone)
+			assert.Contains(t, f.notes, "MCU is ", gone)
+		case "configuration", "rate":
+			assert.Zero(t, f.fromMCU, gone)
+			assert.Positive(t, f.bad+f.unacknowledged, gone)
+		case "interrupt-line", "receive-interrupt":
+			assert.Positive(t, f.fromMCU, gone)
+			assert.Contains(t, f.notes, "receive queue of 3 is full", gone)
+		default:
+			t.Errorf("no symptom is stated for %s", gone)
+		}
+		require.NoError(t, b.Apply(fs[0].Fixes[0].Edits...))
+		assert.Empty(t, errorsOf(b), gone)
+	}
+}
+
+// A node at another rate makes error frames as long as it is active, and none
+// when it only listens.
+func TestNodeAtAnotherRate(t *testing.T) {
+	for _, listens := range []string{"no", "yes"} {
+		text := strings.Replace(string(lock7(t).Text()), "      pump-drive: {file: devices/pump-drive.yaml}\n",
+			"      pump-drive: {file: devices/pump-drive.yaml}\n      stranger:   {file: devices/pump-drive.yaml, rate: 125 kbit/s, timing: \"8, 1+13+2, 1\", listen-only: "+listens+"}\n", 1)
+		b, faults := bench.Parse(demo.Files, "lock7.yaml", []byte(text))
+		require.Empty(t, faults)
+		f := busTraffic(t, b, "pump", 100*quantity.Millisecond)
+		if listens == "yes" {
+			assert.Zero(t, f.bad+f.unacknowledged)
+			assert.Positive(t, f.fromMCU)
+			assert.Empty(t, errorsOf(b))
+			continue
+		}
+		assert.Positive(t, f.bad)
+		assert.Equal(t, "node-at-another-rate", errorsOf(b)[0].Code)
+	}
+}
+
+// On a bus that is held dominant no node joins; let go, it does.
+func TestHeldBus(t *testing.T) {
+	b := lock7(t)
+	w := New(b, capture.NewStore(MetaOf(b)))
+	w.RunTo(50 * quantity.Millisecond)
+	on, off := true, false
+	require.NoError(t, w.Put(Input{Link: "pump", Hold: &on}))
+	w.RunTo(200 * quantity.Millisecond)
+	f := framesOf(w.store.Snapshot(), b.Bus("pump").Index, 50*quantity.Millisecond)
+	assert.Zero(t, f.fromMCU+f.fromDevices)
+	assert.NotContains(t, f.notes, "takes part")
+	require.NoError(t, w.Put(Input{Link: "pump", Hold: &off}))
+	w.RunTo(300 * quantity.Millisecond)
+	f = framesOf(w.store.Snapshot(), b.Bus("pump").Index, 200*quantity.Millisecond)
+	assert.Positive(t, f.fromMCU)
+	assert.Contains(t, f.notes, "takes part")
+}
+
+// Bench, seed and inputs give the same capture again, however it is watched.
+func TestCANIsReproducible(t *testing.T) {
+	for _, c := range []struct{ rate, off string }{{"250 kbit/s", "-1.1 %"}, {"500 kbit/s", "0.2 %"}, {"125 kbit/s", "0 %"}} {
+		b := lock7(t)
+		w := New(b, capture.NewStore(MetaOf(b)))
+		w.RunTo(10 * quantity.Millisecond)
+		set(t, b, c.rate, "links", "pump", "mcu", "rate")
+		set(t, b, c.off, "links", "pump", "devices", "pump-drive", "clock-off")
+		require.NoError(t, w.Apply(b))
+		w.RunTo(30 * quantity.Millisecond)
+		require.NotEmpty(t, w.Inputs)
+		first := lock7(t)
+		again := New(first, capture.NewStore(MetaOf(first)))
+		rng := rand.New(rand.NewPCG(1, 2))
+		for _, in := range w.Inputs {
+			back, err := ParseInput(in.String())
+			require.NoError(t, err)
+			require.Equal(t, in, back)
+			for again.now < in.At {
+				again.RunTo(min(in.At, again.now+quantity.Time(rng.Int64N(1e9))))
+			}
+			require.NoError(t, again.Put(back))
+		}
+		again.RunTo(30 * quantity.Millisecond)
+		x, y := w.store.Snapshot(), again.store.Snapshot()
+		require.Equal(t, x.Len(), y.Len())
+		for i := range x.Len() {
+			require.Equal(t, x.At(i), y.At(i))
+		}
+	}
+}
