@@ -4,6 +4,7 @@ package tui
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -142,7 +143,12 @@ func (a *App) look() bool {
 			a.findings = append(a.findings, fs)
 		}
 		for _, l := range a.bench.Buses {
-			a.findings = append(a.findings, l.Lint())
+			fs := l.Lint()
+			if l.Index != bench.NotSimulated {
+				fs = append(fs, diagnose.Bus(a.snap, l)...)
+				finding.Sort(fs)
+			}
+			a.findings = append(a.findings, fs)
 		}
 	}
 	return true
@@ -249,22 +255,51 @@ func (a *App) Link() *bench.Link {
 	return a.bench.Links[a.link]
 }
 
-// buses gives the bench's buses that are listed behind the capture's links.
-func (a *App) buses() []*bench.Bus {
+// described gives the bench's buses that the simulation does not run; they are
+// listed behind the capture's links.
+func (a *App) described() []*bench.Bus {
 	if a.bench == nil || a.levels != nil {
 		return nil
 	}
-	return a.bench.Buses
+	var out []*bench.Bus
+	for _, l := range a.bench.Buses {
+		if l.Index == bench.NotSimulated {
+			out = append(out, l)
+		}
+	}
+	return out
 }
 
 // listed is the number of links in the list.
-func (a *App) listed() int { return len(a.snap.Meta().Links) + len(a.buses()) }
+func (a *App) listed() int { return len(a.snap.Meta().Links) + len(a.described()) }
+
+// busAt gives the bus at a place of the list; nil where another link stands there.
+func (a *App) busAt(i int) *bench.Bus {
+	if a.bench == nil || a.levels != nil || a.snap == nil {
+		return nil
+	}
+	n := len(a.snap.Meta().Links)
+	for _, l := range a.bench.Buses {
+		if i < n && int(l.Index) == i {
+			return l
+		}
+	}
+	if bs := a.described(); i >= n && i-n < len(bs) {
+		return bs[i-n]
+	}
+	return nil
+}
 
 // Bus implements ui.Host.
-func (a *App) Bus() *bench.Bus {
-	i := a.link - len(a.snap.Meta().Links)
-	if bs := a.buses(); i >= 0 && i < len(bs) {
-		return bs[i]
+func (a *App) Bus() *bench.Bus { return a.busAt(a.link) }
+
+// findingsAt gives the findings about the link at a place of the list.
+func (a *App) findingsAt(i int) []finding.Finding {
+	if b := a.busAt(i); b != nil {
+		i = len(a.bench.Links) + slices.Index(a.bench.Buses, b)
+	}
+	if i < len(a.findings) {
+		return a.findings[i]
 	}
 	return nil
 }
@@ -282,7 +317,10 @@ func (a *App) Common() *bench.Common {
 
 // describedOnly says that the view has nothing to show: a bus is selected that
 // the simulation does not run.
-func (a *App) describedOnly() bool { return a.Bus() != nil && a.current() != ui.View(a.timing) }
+func (a *App) describedOnly() bool {
+	b := a.Bus()
+	return b != nil && b.Index == bench.NotSimulated && a.current() != ui.View(a.timing)
+}
 
 // viewCommands are the commands of the view, where it has something to show.
 func (a *App) viewCommands() []ui.Command {
@@ -303,6 +341,8 @@ func (a *App) Settings(link, line int) bus.Settings {
 	switch {
 	case a.levels != nil && link < len(a.levels.Links):
 		return a.levels.Links[link].LineSettings(line)
+	case a.busAt(link) != nil && a.busAt(link).CAN != nil:
+		return a.busAt(link).CAN.Timing()
 	case a.bench == nil || link >= len(a.bench.Links):
 		return nil
 	}

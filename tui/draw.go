@@ -206,7 +206,7 @@ func (a *App) drawLinks(p cells.Area) {
 	for i, l := range a.snap.Meta().Links {
 		out := a.snap.Counters(capture.Direction{Link: uint16(i), From: record.MCU, Seen: record.Device})
 		in := a.snap.Counters(capture.Direction{Link: uint16(i), From: record.Device, Seen: record.MCU})
-		if a.levels != nil {
+		if a.levels != nil || a.busAt(i) != nil {
 			in = a.tapped(i) // nobody but the tap reads a file of levels
 		}
 		glyph, style := a.linkState(i, in, out)
@@ -248,16 +248,15 @@ func (a *App) drawLinks(p cells.Area) {
 	p.Text(0, y+1, cells.Quiet, "● alive  ○ silent")
 }
 
-// drawBuses lists the bench's buses from the row y on.
+// drawBuses lists the buses that the simulation does not run, from the row y on.
 func (a *App) drawBuses(p cells.Area, y int) int {
-	for i, l := range a.buses() {
+	n := len(a.snap.Meta().Links)
+	for i, l := range a.described() {
 		glyph, style := '○', cells.Quiet
-		if n := len(a.bench.Links) + i; n < len(a.findings) {
-			if worst, ok := finding.Worst(a.findings[n]); ok && worst == finding.Error {
-				glyph, style = '▲', cells.Bad
-			} else if ok && worst == finding.Warning {
-				glyph, style = '△', cells.Doubt
-			}
+		if worst, ok := finding.Worst(a.findingsAt(n + i)); ok && worst == finding.Error {
+			glyph, style = '▲', cells.Bad
+		} else if ok && worst == finding.Warning {
+			glyph, style = '△', cells.Doubt
 		}
 		p.Put(0, y, style, glyph)
 		p.Text(2, y, cells.HueUart, l.Kind.Mark)
@@ -299,14 +298,12 @@ func (a *App) linkState(i int, in, out capture.Counters) (rune, cells.Style) {
 	if a.session != nil && !a.session.Info(uint16(i)).Open {
 		return '✕', cells.Bad
 	}
-	if i < len(a.findings) {
-		if worst, ok := finding.Worst(a.findings[i]); ok {
-			switch worst {
-			case finding.Error:
-				return '▲', cells.Bad
-			case finding.Warning:
-				return '△', cells.Doubt
-			}
+	if worst, ok := finding.Worst(a.findingsAt(i)); ok {
+		switch worst {
+		case finding.Error:
+			return '▲', cells.Bad
+		case finding.Warning:
+			return '△', cells.Doubt
 		}
 	}
 	if last := max(in.Last, out.Last); last > 0 && (a.session == nil || a.snap.Now.Seconds()-last.Seconds() < 5) {

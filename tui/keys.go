@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"slices"
 	"sort"
 	"strings"
 
@@ -109,7 +108,7 @@ func (a *App) commandKey(k tea.KeyPressMsg) tea.Cmd {
 func (a *App) allCommands() []ui.Command {
 	cs := append(a.commands(), a.viewCommands()...)
 	for i, n := range a.views {
-		if i != a.view && (a.Bus() == nil || n.view == ui.View(a.timing)) {
+		if b := a.Bus(); i != a.view && (b == nil || b.Index != bench.NotSimulated || n.view == ui.View(a.timing)) {
 			cs = append(cs, n.view.Commands(a)...)
 		}
 	}
@@ -165,7 +164,7 @@ func (a *App) completions() []string {
 			for _, l := range a.snap.Meta().Links {
 				add("link " + l.Name)
 			}
-			for _, l := range a.buses() {
+			for _, l := range a.described() {
 				add("link " + l.Name)
 			}
 		case "view":
@@ -326,8 +325,27 @@ func (a *App) timeCommands() []ui.Command {
 		{Name: "faster", Keys: []string{"]"}, Help: "time at ten times the pace", Run: pace(func() { a.session.SetSpeed(a.session.Pace().Speed * 10) })},
 		{Name: "cut", Args: "mcu|device", Help: "break the wire from an end", Run: a.wire(true)},
 		{Name: "mend", Args: "mcu|device", Help: "mend the wire from an end", Run: a.wire(false)},
+		{Name: "hold", Args: "on|off", Help: "hold the can line dominant, or let it go", Run: a.hold},
 		{Name: "record", Args: "FILE", Help: "record all to a pcapng file", Run: a.record},
 	}
+}
+
+// hold makes the selected can bus stick dominant, or lets it go.
+func (a *App) hold(arg string) tea.Cmd {
+	b := a.Bus()
+	if b == nil || b.CAN == nil {
+		a.Warn("select a can bus; of other links a wire can be cut: cut mcu")
+		return nil
+	}
+	if arg != "on" && arg != "off" {
+		a.Warn("write hold on, or hold off")
+		return nil
+	}
+	if err := a.session.Hold(b.Name, arg == "on"); err != nil {
+		a.Warn("%v", err)
+	}
+	a.version = 0
+	return nil
 }
 
 // stopAt lets time go on to an error, or to characters.
@@ -403,7 +421,7 @@ func (a *App) linkNamed(arg string) tea.Cmd {
 			return nil
 		}
 	}
-	for i, l := range a.buses() {
+	for i, l := range a.described() {
 		if l.Name == arg {
 			a.link = len(a.snap.Meta().Links) + i
 			return nil
@@ -414,14 +432,7 @@ func (a *App) linkNamed(arg string) tea.Cmd {
 }
 
 func (a *App) linkFindings() []finding.Finding {
-	i := a.link
-	if b := a.Bus(); b != nil {
-		i = len(a.bench.Links) + slices.Index(a.bench.Buses, b)
-	}
-	if i < len(a.findings) {
-		return a.findings[i]
-	}
-	return nil
+	return a.findingsAt(a.link)
 }
 
 // fixable gives the first finding of the link that can be mended.

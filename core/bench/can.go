@@ -263,6 +263,15 @@ func (l *Bus) canWishes(c *CAN) []wish {
 	return out
 }
 
+// Timing is what the MCU's node is meant to have.
+func (c *CAN) Timing() can.Timing {
+	t := can.Timing{Nominal: c.Nodes[0].Nominal.Phase(), Data: c.Nodes[0].Nominal.Phase()}
+	if d := c.Nodes[0].Data; d != nil {
+		t.Data = d.Phase()
+	}
+	return t
+}
+
 // CANTiming gives the bit timings that values of the control registers mean: the
 // inverse of Words. What goes into no described field is as stated.
 func (l *Bus) CANTiming(value func(*register.Register) uint64) (nominal can.BitTiming, data *can.BitTiming, err error) {

@@ -19,6 +19,8 @@ type Filter struct {
 	// Tap shows what an ideal tap reads, in the place of what each receiver
 	// saw.
 	Tap bool
+	// Sentence gives a transaction or frame of a link in words; nil leaves its text.
+	Sentence func(r *record.Record) string
 	// End gives the bytes that end a line on a link; nil ends none.
 	End func(link uint16) []byte
 }
@@ -103,7 +105,14 @@ func heard(tap *record.Record, others []*record.Record) bool {
 func (f *Filter) cut(out []Line, r *record.Record, running bool) []Line {
 	k := Key{Link: r.Link, From: r.From, Kind: r.Kind, Start: r.Start}
 	if r.Kind != record.Chars {
-		return append(out, Line{Key: k, At: r.Start, End: r.End, Text: r.Text, Origin: r.Origin})
+		line := Line{Key: k, At: r.Start, End: r.End, Text: r.Text, Origin: r.Origin}
+		if f.Sentence != nil && (r.Kind == record.Transaction || r.Kind == record.Frame) {
+			line.Text = f.Sentence(r)
+			if m := r.AllFlags(); m != 0 {
+				line.Marks = []Mark{{Flags: m}}
+			}
+		}
+		return append(out, line)
 	}
 	var end []byte
 	if f.End != nil {

@@ -239,6 +239,12 @@ func (r *Runner) Wire(l uint16, w Wire) (err error) {
 	return err
 }
 
+// Hold makes a can bus stick dominant, or lets it go.
+func (r *Runner) Hold(name string, on bool) (err error) {
+	r.do(func() { err = r.world.Put(Input{Link: name, Hold: &on}) })
+	return err
+}
+
 // Store implements link.Session.
 func (r *Runner) Store() *capture.Store { return r.store }
 

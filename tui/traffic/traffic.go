@@ -10,6 +10,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"gavrix/core/bus/all"
 	"gavrix/core/bus/uart"
 	"gavrix/core/capture"
 	"gavrix/core/capture/jsonl"
@@ -62,6 +63,15 @@ func (v *View) filter(h ui.Host) dialogue.Filter {
 		}
 	} else {
 		f.End = func(uint16) []byte { return []byte("\n") }
+	}
+	links := h.Snapshot().Meta().Links
+	f.Sentence = func(r *record.Record) string {
+		if int(r.Link) < len(links) {
+			if k := all.Of(links[r.Link].Kind, links[r.Link].Lines); k != nil && k.Sentence != nil {
+				return k.Sentence(r)
+			}
+		}
+		return r.Text
 	}
 	return f
 }
@@ -119,7 +129,7 @@ func (v *View) Draw(a cells.Area, h ui.Host) {
 	}
 	v.list(body, y+1, meta, h)
 	for i := range v.lines {
-		if v.lines[i].Kind == record.Chars {
+		if k := v.lines[i].Kind; k == record.Chars || k == record.Frame || k == record.Transaction {
 			return
 		}
 	}
@@ -134,6 +144,9 @@ func (v *View) counters(a cells.Area, y int, h ui.Host, snap *capture.Snapshot, 
 	}
 	seen := func(from, by record.End) capture.Counters {
 		return snap.Counters(capture.Direction{Link: h.LinkIndex(), From: from, Seen: by})
+	}
+	if l.Kind != uart.Kind.Name {
+		return v.frames(a, y, h, snap, l)
 	}
 	out := seen(record.MCU, record.Device)
 	if l.OneSided {
@@ -164,6 +177,40 @@ func (v *View) counters(a cells.Area, y int, h ui.Host, snap *capture.Snapshot, 
 	}
 	row(l.MCU+" → "+l.Device, out)
 	row(l.Device+" → "+l.MCU, in)
+	return y
+}
+
+// frames counts the transactions or frames of a link of another kind.
+func (v *View) frames(a cells.Area, y int, h ui.Host, snap *capture.Snapshot, l *capture.Link) int {
+	var out, in capture.Counters
+	for from := record.Nobody; from < record.Device+64; from++ {
+		c := snap.Counters(capture.Direction{Link: h.LinkIndex(), From: from, Seen: record.Tap})
+		to := &in
+		if from == record.MCU {
+			to = &out
+		}
+		to.Runs += c.Runs
+		to.Bad += c.Bad
+		to.Last = max(to.Last, c.Last)
+		to.LastBad = max(to.LastBad, c.LastBad)
+	}
+	row := func(name string, c capture.Counters) {
+		x := a.Text(0, y, cells.Quiet, name)
+		x = a.Text(max(x+1, 26), y, cells.Plain, fmt.Sprintf("%7d seen", c.Runs))
+		if c.Bad > 0 {
+			x = a.Text(x, y, cells.Bad, fmt.Sprintf("  ▲ %d bad, the last %s", c.Bad, ui.Ago(h.Now()-c.LastBad)))
+		}
+		if c.Last > 0 {
+			a.Text(x, y, cells.Quiet, "  last "+ui.Ago(h.Now()-c.Last))
+		}
+		y++
+	}
+	if out.Runs > 0 {
+		row("from the "+l.MCU, out)
+		row("from others", in)
+	} else {
+		row("on the bus", in)
+	}
 	return y
 }
 
@@ -326,6 +373,12 @@ func happened(l *dialogue.Line) (string, cells.Style) {
 			style = cells.Bad
 		}
 	}
+	if l.Kind == record.Frame || l.Kind == record.Transaction {
+		if f := l.Flags(); f != 0 {
+			return "▲ " + f.String() + "  " + l.Text, cells.Bad
+		}
+		return l.Text, cells.Plain
+	}
 	return l.Kind.String() + ": " + l.Text, style
 }
 
@@ -370,7 +423,21 @@ func (v *View) spineLine(a cells.Area, y, i int, link *capture.Link, h ui.Host) 
 	a.Right(timeW-2, y, cells.Quiet, stamp(l.At))
 	if l.Kind != record.Chars {
 		text, style := happened(l)
-		a.Put(spine, y, style, '◇')
+		glyph := '◇'
+		if l.Kind == record.Frame || l.Kind == record.Transaction {
+			glyph = '│'
+			if style == cells.Bad {
+				glyph = '▲'
+			}
+		}
+		a.Put(spine, y, style, glyph)
+		if l.From == record.MCU && l.Kind == record.Frame {
+			if w := cells.Width(text); w < spine-timeW-2 {
+				a.Text(spine-1-w, y, style, text)
+				return y
+			}
+			text = "MCU: " + text
+		}
 		room := a.Part(spine+3, y, a.W-spine-3, 1)
 		room.Text(0, 0, style, text)
 		return y

@@ -1,0 +1,95 @@
+package diagnose
+
+import (
+	"fmt"
+	"strings"
+
+	"gavrix/core/bench"
+	"gavrix/core/capture"
+	"gavrix/core/finding"
+	"gavrix/core/quantity"
+	"gavrix/core/record"
+)
+
+// window is how far back the traffic of a bus is looked at.
+const window = quantity.Second
+
+// seenOnBus is what a tap saw of a can bus lately.
+type seenOnBus struct {
+	good, bad, unacknowledged int
+	last                      *record.Record
+	flags                     record.Flags
+}
+
+// Bus gives findings about the newest traffic of a simulated bus. Those that the
+// bench alone shows are Lint's.
+func Bus(snap *capture.Snapshot, l *bench.Bus) []finding.Finding {
+	var out []finding.Finding
+	add := func(sev finding.Severity, code string, at quantity.Time, seen, why, change string) {
+		out = append(out, finding.Finding{Severity: sev, Code: code, Where: finding.Place{Link: l.Name, At: at}, Link: l.Name, Seen: seen, Why: why, Change: change})
+	}
+	if since, held := heldLow(snap, l.Index); held {
+		add(finding.Error, "line-held-dominant", since, fmt.Sprintf("the line of %s is dominant without end", l.Name),
+			"no node sees the eleven recessive bits that it waits for, so none takes part", "look for a driver that is stuck, a swapped pair or a short")
+		return out
+	}
+	s := lately(snap, l.Index)
+	switch {
+	case s.unacknowledged > 0 && s.good == 0 && s.bad == 0:
+		add(finding.Warning, "nobody-acknowledges", s.last.Start, fmt.Sprintf("%s of %s without acknowledge", number(uint64(s.unacknowledged), "frame"), who(l, s.last)),
+			"it is alone: all others are off, listen only, or are in stand-by", "look at the start-up of the MCU's node (s), and at the others' supply")
+	case s.bad > 0:
+		add(finding.Warning, "error-frames", s.last.Start, fmt.Sprintf("%s with errors in the last second (%s), %d good", number(uint64(s.bad+s.unacknowledged), "frame"), s.flags, s.good),
+			"rates or sample points differ, a clock is off, or the line is disturbed", "compare the nodes in Timing")
+	}
+	return out
+}
+
+// who names the sender of a frame.
+func who(l *bench.Bus, r *record.Record) string {
+	if r.From == record.MCU {
+		return "the MCU"
+	}
+	if i := int(r.From) - int(record.Device) + 1; r.From >= record.Device && i < len(l.CAN.Nodes) {
+		return l.CAN.Nodes[i].Name
+	}
+	return "one node"
+}
+
+func lately(snap *capture.Snapshot, link uint16) (s seenOnBus) {
+	for i := snap.Len() - 1; i >= 0; i-- {
+		r := snap.At(i)
+		if r.Start < snap.Now-window || r.Kind == record.Changed && r.Link == link && strings.HasPrefix(r.Text, "MCU ") {
+			break
+		}
+		if r.Link != link || r.Kind != record.Frame {
+			continue
+		}
+		f := r.AllFlags()
+		switch {
+		case f == 0:
+			s.good++
+			continue
+		case f == record.NotAcknowledged:
+			s.unacknowledged++
+		default:
+			s.bad++
+		}
+		s.flags |= f
+		if s.last == nil {
+			s.last = r
+		}
+	}
+	return s
+}
+
+// heldLow says whether the line was low all through the last milliseconds.
+func heldLow(snap *capture.Snapshot, link uint16) (since quantity.Time, held bool) {
+	kept, ok := snap.Kept(link, 0)
+	const long = 2 * quantity.Millisecond
+	if !ok || kept.To-kept.From < long {
+		return 0, false
+	}
+	w, ok := snap.Window(link, 0, kept.To-long, kept.To)
+	return kept.To - long, ok && !w.High && len(w.Toggles) == 0
+}
