@@ -467,7 +467,7 @@ func TestRegisters(t *testing.T) {
 	require.Equal(t, fine, status)
 	var words []struct{ Register, Value string }
 	require.NoError(t, json.Unmarshal([]byte(out), &words))
-	require.Len(t, words, 17, "registers of clocks, interrupt lines and ports are shared")
+	require.Len(t, words, 18, "registers of clocks, interrupt lines and ports are shared")
 	out, status = run(t, "export", "registers", "demo", "--steps")
 	require.Equal(t, fine, status)
 	assert.Contains(t, out, "0x40000010  0x00010000  0x00010000  # clock of the unit: CLKON SERIAL1 on")

@@ -156,7 +156,14 @@ func Parse(dir fs.FS, name string, text []byte) (*Bench, []finding.Finding) {
 
 // binder collects the faults of one pass over the nodes.
 type binder struct {
-	faults []finding.Finding
+	faults  []finding.Finding
+	options map[string]option
+}
+
+// option is a lasting option word.
+type option struct {
+	*register.Register
+	programmed, wanted uint64
 }
 
 func (x *binder) fault(code string, where finding.Place, change, seen string, args ...any) {
@@ -180,8 +187,10 @@ func (b *Bench) bind() []finding.Finding {
 	if s, err := strconv.ParseUint(root.Text("seed"), 0, 32); err == nil {
 		n.Seed = s
 	}
+	registers := x.registers(b.dir, root.Get("mcu", "registers"))
+	x.readOptions(root.Get("mcu", "options"), registers)
 	n.MCU = x.mcu(root.Get("mcu"))
-	n.MCU.Registers = x.registers(b.dir, root.Get("mcu", "registers"))
+	n.MCU.Registers = registers
 	used := map[string]string{}
 	for _, l := range root.Get("links").All() {
 		if l.Text("kind") == uart.Kind.Name {
@@ -420,6 +429,7 @@ func (x *binder) path(clocks, ref *doc.Node) clock.Path {
 			}
 			h.Op, h.Factor = clock.Times, number(times.Scalar, 1)
 		}
+		x.hop(&h, c, from)
 		back = append(back, h)
 		name, at = from.Scalar, from
 	}

@@ -234,3 +234,71 @@ func TestConfigurationOfANode(t *testing.T) {
 		}
 	}
 }
+
+// A lasting option that divides a clock by more than is wanted shows every rate
+// behind it before any run; a selector's choice goes into its register.
+func TestClockOptionsAndSelectors(t *testing.T) {
+	good := string(demoBench(t).Text())
+	change := func(pairs ...string) (*Bench, []finding.Finding) {
+		text := good
+		for i := 0; i < len(pairs); i += 2 {
+			require.Contains(t, text, pairs[i])
+			text = strings.Replace(text, pairs[i], pairs[i+1], 1)
+		}
+		csv, err := demo.Files.ReadFile("marlow40.csv")
+		require.NoError(t, err)
+		dir := fstest.MapFS{"marlow40.csv": {Data: append(csv, "FUSE,0x1FFF0000,8,0x00,,,,,lasting options\nFUSE,0x1FFF0000,,,SLOW,1:0,,0=1 1=2 2=4 3=odd,divider\n"...)}}
+		for _, l := range demoBench(t).file.Root.Get("links").All() {
+			names := []string{l.Text("device", "file")}
+			for _, d := range l.Get("devices").All() {
+				names = append(names, d.Text("file"))
+			}
+			for _, n := range names {
+				if n != "" {
+					data, err := demo.Files.ReadFile(n)
+					require.NoError(t, err)
+					dir[n] = &fstest.MapFile{Data: data}
+				}
+			}
+		}
+		return Parse(dir, "b.yaml", []byte(text))
+	}
+	options := "  clocks:\n"
+	b, faults := change(options, "  options: {fuse: {register: FUSE, programmed: 2, wanted: 0}}\n  clocks:\n", "bus:     {from: core, divide: 2}", "bus:     {from: core, divide-option: fuse.SLOW}")
+	require.Empty(t, faults)
+	assert.Equal(t, "20 MHz", b.MCU.Units["serial1"].Clock.Freq().String())
+	named := map[string]bool{}
+	for _, f := range b.Lint() {
+		if f.Code == "option-not-as-wanted" {
+			named[f.Link] = true
+			assert.Contains(t, f.Seen, "divides clock bus by 4, wanted is 1: 20 MHz instead of 80 MHz")
+			assert.Contains(t, f.Why, "one quarter")
+		}
+	}
+	assert.Equal(t, map[string]bool{"upper-gauge": true, "lower-gauge": true, "pump": true, "gate": true, "hull": true}, named, "all links behind that clock")
+
+	words, err := b.Links[0].Words()
+	require.NoError(t, err)
+	assert.Equal(t, "CLKSEL", words[0].Name)
+	assert.EqualValues(t, 1, words[0].Value)
+
+	for _, c := range []struct{ from, to, want string }{
+		{"{from: pll, of: [crystal, pll]", "{from: pll, of: [crystal, bus]", "can't be made from pll"},
+		{"bus:     {from: core, divide: 2}", "bus:     {from: core, divide-option: fuse.SLOW}", `there is no option "fuse"`},
+	} {
+		_, faults := change(c.from, c.to)
+		if assert.NotEmpty(t, faults, c.want) {
+			assert.Contains(t, faults[0].String(), c.want)
+		}
+	}
+	for _, c := range []struct{ option, clock, want string }{
+		{"{register: FUSES, programmed: 2}", "fuse.SLOW", `no register "FUSES"`},
+		{"{register: FUSE, programmed: 2}", "fuse.SLOWS", `no field "SLOWS"`},
+		{"{register: FUSE, programmed: 3}", "fuse.SLOW", `means "odd", which is no factor`},
+	} {
+		_, faults := change(options, "  options: {fuse: "+c.option+"}\n  clocks:\n", "bus:     {from: core, divide: 2}", "bus:     {from: core, divide-option: "+c.clock+"}")
+		if assert.NotEmpty(t, faults, c.want) {
+			assert.Contains(t, faults[0].String(), c.want)
+		}
+	}
+}

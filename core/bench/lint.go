@@ -168,6 +168,7 @@ func (l *Link) lintRates() []finding.Finding {
 // lintCommon finds what is wrong at the MCU's end of a link of any kind.
 func (l *Common) lintCommon() []finding.Finding {
 	out := l.lintPath()
+	out = append(out, l.lintOptions()...)
 	out = append(out, l.lintWords()...)
 	out = append(out, l.lintStart()...)
 	return append(out, l.lintForeign()...)

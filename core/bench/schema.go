@@ -31,11 +31,20 @@ var Schema = doc.Map(
 var mcuSchema = doc.Map(
 	doc.Key{Name: "name", Doc: "name of the MCU", Type: doc.NameType, Required: true},
 	doc.Key{Name: "registers", Doc: "file with its control registers, a .csv table or a .svd, beside the bench", Type: doc.Scalar("a file name below the bench's folder", checkFile)},
+	doc.Key{Name: "options", Doc: "lasting option words by name, which no run-time write changes", Type: doc.MapOf(doc.Map(
+		doc.Key{Name: "register", Doc: "register that shows the word", Type: doc.NameType, Required: true},
+		doc.Key{Name: "programmed", Doc: "the word that the part has now", Type: doc.Int(0, 1<<53), Required: true},
+		doc.Key{Name: "wanted", Doc: "the word that it should have; absent: as it is", Type: doc.Int(0, 1<<53)},
+		doc.Key{Name: "source", Doc: "document and page, or who read it", Type: doc.AnyText},
+	))},
 	doc.Key{Name: "clocks", Doc: "clocks by name, each a source or made from another", Type: doc.MapOf(doc.Map(
 		doc.Key{Name: "source", Doc: "frequency of a crystal or oscillator", Type: doc.ClockType},
 		doc.Key{Name: "from", Doc: "the clock that this one is made from", Type: doc.NameType},
 		doc.Key{Name: "times", Doc: "factor of a multiplier", Type: doc.Int(1, 1024)},
 		doc.Key{Name: "divide", Doc: "factor of a divider", Type: doc.Int(1, 65536)},
+		doc.Key{Name: "divide-option", Doc: "OPTION.FIELD of a lasting option that holds the factor; its meanings are the factors", Type: fieldType},
+		doc.Key{Name: "of", Doc: "the clocks that a selector chooses from; `from` is the one that is chosen", Type: doc.ListOf(doc.NameType, 2)},
+		doc.Key{Name: "select", Doc: "REGISTER.FIELD that takes the choice; its meanings are the clocks' names", Type: fieldType},
 		doc.Key{Name: "measured", Doc: "what this clock was measured at; all behind it follows", Type: doc.ClockType},
 		doc.Key{Name: "plus-minus", Doc: "uncertainty of the measurement, as 0.01 MHz", Type: doc.FreqType},
 		doc.Key{Name: "most", Doc: "the most that it may run at", Type: doc.ClockType},

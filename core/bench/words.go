@@ -152,7 +152,7 @@ func (l *Link) wanted() []wish {
 
 // wishes gives all settings of a link that go into fields.
 func (c *Common) wishes() []wish {
-	out := c.settings()
+	out := append(c.settings(), c.selectors()...)
 	for _, r := range startup.Roles {
 		where, word := fieldAndWord(c.Unit.Control[r.Name])
 		if where == "" || !r.Suits(c.Kind.Name, c.Receive) || r.Name == "clear" {

@@ -20,6 +20,7 @@ const (
 	Source Op = iota
 	Times
 	Divide
+	Select // one of several clocks
 )
 
 // Hop is one stage of a clock path.
@@ -27,6 +28,14 @@ type Hop struct {
 	Name   string
 	Op     Op
 	Factor int // of Times and Divide, at least 1
+	// Wanted is the factor that a lasting option should give, where it gives
+	// another one now; else 0. Option names it.
+	Wanted int
+	Option string
+	// Of are the clocks that a Select chooses from, Field the register field that
+	// takes the choice.
+	Of    []string
+	Field string
 
 	Freq quantity.Freq // behind the hop
 	// Expected is Freq as the hops before it would have it; it differs behind a
@@ -48,6 +57,8 @@ func (h Hop) Sum() string {
 		return fmt.Sprintf("× %d", h.Factor)
 	case Divide:
 		return fmt.Sprintf("÷ %d", h.Factor)
+	case Select:
+		return "⇠"
 	}
 	return ""
 }
@@ -65,7 +76,11 @@ func (p Path) Solve() {
 			h.Expected = h.Freq
 		} else {
 			in := p[i-1]
-			h.Expected, h.Freq = h.behind(in.Expected), h.behind(in.Freq)
+			wanted := *h
+			if h.Wanted > 0 {
+				wanted.Factor = h.Wanted
+			}
+			h.Expected, h.Freq = wanted.behind(in.Expected), h.behind(in.Freq)
 			h.Unproven = h.Unproven || in.Unproven
 			if h.Measured == 0 {
 				h.PlusMinus = in.PlusMinus

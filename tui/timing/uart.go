@@ -79,6 +79,10 @@ func (s *sum) path(p clock.Path) {
 			more = fmt.Sprintf("measured ± %.2f %%, expected %s", 100*hop.PlusMinus, mega(hop.Expected))
 		case hop.Unproven:
 			more = "? unproven"
+		case hop.Wanted > 0:
+			more = fmt.Sprintf("by option %s; wanted ÷ %d, %s", hop.Option, hop.Wanted, mega(hop.Expected))
+		case hop.Op == clock.Select:
+			more = "of " + strings.Join(hop.Of, ", ")
 		}
 		s.row(hop.Sum(), hop.Name, mega(hop.Freq), cells.Plain, more)
 	}

@@ -1,6 +1,7 @@
 package can
 
 import (
+	"encoding/hex"
 	"fmt"
 	"strconv"
 	"strings"
@@ -68,7 +69,8 @@ var TimingType = doc.Scalar("a bit timing, as 6, 1+13+2, 1", func(s string) erro
 // MessageType is a message in a list: what it is called stands before it.
 var MessageType = doc.Map(
 	doc.Key{Name: "identifier", Doc: "in hex, with more than three digits extended, as 0x2A5", Type: doc.Scalar("an identifier in hex", func(s string) error { _, _, err := ParseID(s); return err }), Required: true},
-	doc.Key{Name: "length", Doc: "bytes of data", Type: doc.Int(0, 64), Default: "8"},
+	doc.Key{Name: "length", Doc: "bytes of data; absent: as many as `data` has, else 8", Type: doc.Int(0, 64)},
+	doc.Key{Name: "data", Doc: "the data, in hex, as 1C 02; absent: all 00", Type: doc.Scalar("bytes in hex", func(s string) error { _, err := parseData(s); return err })},
 	doc.Key{Name: "every", Doc: "time from one to the next", Type: doc.TimeType, Required: true},
 	doc.Key{Name: "jitter", Doc: "by how much it may come late", Type: doc.TimeType, Default: "0 ms"},
 	doc.Key{Name: "flexible", Doc: "in the flexible format", Type: doc.Enum("yes", "no"), Default: "no"},
@@ -127,6 +129,14 @@ func ParseEnd(n *doc.Node, name string) (End, error) {
 	return e, err
 }
 
+func parseData(s string) ([]byte, error) {
+	b, err := hex.DecodeString(strings.ReplaceAll(s, " ", ""))
+	if err != nil || len(b) > 64 {
+		return nil, fmt.Errorf("%q: write up to 64 bytes in hex, as 1C 02", s)
+	}
+	return b, nil
+}
+
 // ParseMessages reads messages by name.
 func ParseMessages(n *doc.Node) ([]Message, error) {
 	var out []Message
@@ -134,12 +144,20 @@ func ParseMessages(n *doc.Node) ([]Message, error) {
 		x := Message{Name: m.Key}
 		x.Frame.ID, x.Frame.Extended, _ = ParseID(m.Text("identifier"))
 		length := 8
+		data, _ := parseData(m.Text("data"))
+		if len(data) > 0 {
+			length = len(data)
+		}
 		if l, err := strconv.ParseInt(m.Text("length"), 0, 32); err == nil {
 			length = int(l)
+		}
+		if length < len(data) {
+			return out, fmt.Errorf("message %s: length says %d bytes, data has %d", m.Key, length, len(data))
 		}
 		x.Frame.FD = m.Text("flexible") == "yes"
 		x.Frame.Switched = x.Frame.FD
 		x.Frame.Data = make([]byte, length)
+		copy(x.Frame.Data, data)
 		x.Period, _ = quantity.ParseTime(m.Text("every"))
 		if t := m.Text("jitter"); t != "" {
 			x.Jitter, _ = quantity.ParseTime(t)

@@ -1,0 +1,120 @@
+package bench
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"gavrix/core/clock"
+	"gavrix/core/doc"
+	"gavrix/core/finding"
+	"gavrix/core/register"
+)
+
+// readOptions reads the lasting option words.
+func (x *binder) readOptions(n *doc.Node, m *register.Map) {
+	x.options = map[string]option{}
+	for _, o := range n.All() {
+		var r *register.Register
+		if m != nil {
+			r = m.Named(o.Text("register"))
+		}
+		if r == nil {
+			x.fault("option-without-register", o.Get("register").Place(), "describe it in the table of registers", "option %s: there is no register %q", o.Key, o.Text("register"))
+			continue
+		}
+		w := option{Register: r}
+		w.programmed, _ = strconv.ParseUint(o.Text("programmed"), 0, 64)
+		w.wanted = w.programmed
+		if t := o.Text("wanted"); t != "" {
+			w.wanted, _ = strconv.ParseUint(t, 0, 64)
+		}
+		x.options[o.Key] = w
+	}
+}
+
+// hop reads what a clock says of a selector, or of an option that sets its factor.
+func (x *binder) hop(h *clock.Hop, c, from *doc.Node) {
+	if of := c.Get("of"); of != nil {
+		if c.Get("times") != nil || c.Get("divide") != nil || c.Get("divide-option") != nil {
+			x.fault("clock-factor", of.KeyPlace(), "make two clocks, one behind the other", "clock %s both selects and changes the frequency", c.Key)
+		}
+		h.Op, h.Field = clock.Select, c.Text("select")
+		for _, o := range of.All() {
+			h.Of = append(h.Of, o.Scalar)
+		}
+		if !slices.Contains(h.Of, from.Scalar) {
+			x.fault("clock-not-selectable", from.Place(), "write one of "+strings.Join(h.Of, ", "), "clock %s can't be made from %s", c.Key, from.Scalar)
+		}
+		return
+	}
+	where := c.Text("divide-option")
+	if where == "" {
+		return
+	}
+	at := c.Get("divide-option").Place()
+	i := strings.LastIndexByte(where, '.')
+	o, known := x.options[where[:i]]
+	if !known {
+		x.fault("unknown-option", at, "add it below mcu.options", "there is no option %q", where[:i])
+		return
+	}
+	f := o.Field(where[i+1:])
+	if f == nil {
+		x.fault("unknown-option", at, "name a field of "+o.Name, "option %s has no field %q", where[:i], where[i+1:])
+		return
+	}
+	factor := func(word uint64) int {
+		n, err := strconv.Atoi(f.Meaning(f.Of(word)))
+		if err != nil || n < 1 {
+			x.fault("option-without-factor", at, "give the field's values factors as meanings", "%s = %d means %q, which is no factor", where, f.Of(word), f.Meaning(f.Of(word)))
+			return 1
+		}
+		return n
+	}
+	h.Op, h.Factor, h.Option = clock.Divide, factor(o.programmed), where
+	if w := factor(o.wanted); w != h.Factor {
+		h.Wanted = w
+	}
+}
+
+// lintOptions finds options that give another clock than is wanted: what no write
+// at run time mends.
+func (l *Common) lintOptions() []finding.Finding {
+	var out []finding.Finding
+	for _, h := range l.Unit.Clock {
+		if h.Wanted == 0 {
+			continue
+		}
+		f := finding.Finding{
+			Severity: finding.Error, Code: "option-not-as-wanted", Where: l.node.Get("unit").Place(),
+			Seen:   fmt.Sprintf("lasting option %s divides clock %s by %d, wanted is %d: %s instead of %s", h.Option, h.Name, h.Factor, h.Wanted, h.Freq, h.Expected),
+			Why:    fmt.Sprintf("every rate behind it is %s of what was reckoned for the wanted word", times(float64(h.Wanted)/float64(h.Factor))),
+			Change: "program the option, or reckon with the clock as it is",
+		}
+		out = append(out, f)
+	}
+	return out
+}
+
+func times(x float64) string {
+	switch x {
+	case 0.5:
+		return "half"
+	case 0.25:
+		return "one quarter"
+	}
+	return fmt.Sprintf("%.3g times", x)
+}
+
+// selectors are the choices of the clock path that go into fields.
+func (l *Common) selectors() []wish {
+	var out []wish
+	for i, h := range l.Unit.Clock {
+		if h.Op == clock.Select && h.Field != "" {
+			out = append(out, wish{h.Field, "clock " + h.Name, "clock", l.Unit.Clock[i-1].Name, "chosen"})
+		}
+	}
+	return out
+}
