@@ -503,6 +503,61 @@ func TestRegisters(t *testing.T) {
 	assert.Equal(t, fine, status, out)
 }
 
+func TestPicturesOfABench(t *testing.T) {
+	dir := t.TempDir()
+	for _, c := range []struct {
+		args []string
+		want string
+	}{
+		{[]string{"timing", "demo", "gate", "--device", "valve-bank"}, "valve-bank at ÷32"},
+		{[]string{"timing", "demo", "hull"}, "one period of the clock"},
+		{[]string{"timing", "demo", "pump"}, "a nominal bit, 4.000 µs"},
+		{[]string{"timing", "demo", "winch", "--data"}, "a bit of the data phase, 500.0 ns"},
+		{[]string{"timing", "demo", "lower-gauge"}, "lower-gauge sends '4' (34) to MCU"},
+		{[]string{"startup", "demo", "pump"}, "start-up of can1, set up, enabled, started"},
+		{[]string{"registers", "demo"}, "PRESCALER"},
+	} {
+		out, status := run(t, append([]string{"draw"}, c.args...)...)
+		require.Equal(t, fine, status, c.args)
+		assert.Contains(t, out, c.want)
+		for _, ext := range []string{".svg", ".pdf"} {
+			name := filepath.Join(dir, "x"+ext)
+			_, status := run(t, append(append([]string{"draw"}, c.args...), "--out", name)...)
+			require.Equal(t, fine, status, c.args)
+			data, err := os.ReadFile(name)
+			require.NoError(t, err)
+			assert.Greater(t, len(data), 1000)
+		}
+	}
+	for _, args := range [][]string{{"timing", "demo", "pump", "--data"}, {"timing", "demo", "gate", "--device", "x"}, {"timing", "demo", "pumps"}, {"registers", "demo:weir"}, {"startup", "demo", "none"}} {
+		_, status := run(t, append([]string{"draw"}, args...)...)
+		assert.Equal(t, cannot, status, args)
+	}
+}
+
+func TestStartupCommand(t *testing.T) {
+	out, status := run(t, "calc", "startup", "demo")
+	require.Equal(t, fine, status, out)
+	assert.Equal(t, 6, strings.Count(out, "set up, enabled, started"))
+	out, status = run(t, "calc", "startup", "demo", "upper-gauge", "--without", "enable")
+	require.Equal(t, found, status)
+	assert.Contains(t, out, "✗ enable")
+	out, status = run(t, "calc", "startup", "demo", "gate", "--steps", "clock, rate, enable", "--json")
+	require.Equal(t, found, status)
+	assert.True(t, json.Valid([]byte(out)))
+	dump := filepath.Join(t.TempDir(), "dump.txt")
+	out, status = run(t, "calc", "startup", "demo", "--simulated")
+	require.Equal(t, fine, status)
+	require.NoError(t, os.WriteFile(dump, []byte(out), 0o600))
+	out, status = run(t, "calc", "startup", "demo", "--dump", dump)
+	require.Equal(t, fine, status, out)
+	assert.NotContains(t, out, "missing")
+	for _, args := range [][]string{{"demo", "--without", "enable"}, {"demo", "gate", "--without", "x"}, {"demo", "gate", "--steps", "x"}, {"demo:weir"}, {"demo", "--dump", "nowhere"}, {"demo", "--dump", dump, "--simulated"}, {"demo", "none"}} {
+		_, status := run(t, append([]string{"calc", "startup"}, args...)...)
+		assert.Equal(t, cannot, status, args)
+	}
+}
+
 func TestSourcesCommand(t *testing.T) {
 	out, status := run(t, "sources", "demo", "divider")
 	require.Equal(t, fine, status, out)

@@ -24,7 +24,7 @@ import (
 
 func drawCommand() *cobra.Command {
 	c := &cobra.Command{Use: "draw", Short: "Draw pictures to SVG, PDF or text"}
-	c.AddCommand(drawFrame(), drawWave(), drawPlan())
+	c.AddCommand(drawFrame(), drawWave(), drawPlan(), drawTiming(), drawStartup(), drawRegisters())
 	return c
 }
 

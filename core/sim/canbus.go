@@ -118,6 +118,7 @@ type canBus struct {
 	began   quantity.Time // the nodes were started then
 	turn    quantity.Time // of the event that counts
 	held    bool          // the line is held dominant
+	low     bool          // the line was low when it was last read
 	waiting int           // frames in the MCU's receive queue
 	lost    int
 	states  []can.ErrorState
@@ -306,6 +307,16 @@ func (b *canBus) feed() {
 	if ws[0].From == ws[0].To {
 		return
 	}
+	if w := &ws[0]; w.High == b.low {
+		// The nodes were started anew while the line was at the other level.
+		w.High = !b.low
+		if len(w.Toggles) > 0 && w.Toggles[0] == w.From {
+			w.Toggles = w.Toggles[1:]
+		} else {
+			w.Toggles = append([]quantity.Time{w.From}, w.Toggles...)
+		}
+	}
+	b.low = !ws[0].EndsHigh()
 	b.tap.Feed(ws, b)
 	b.w.store.Levels(b.index, 0, &ws[0])
 }

@@ -8,11 +8,14 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
 	"gavrix/core/bench"
+	"gavrix/core/bus/can"
 	"gavrix/core/capture"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
+	"gavrix/core/wire"
 	"gavrix/demo"
 )
 
@@ -141,6 +144,45 @@ func TestHeldBus(t *testing.T) {
 	f = framesOf(w.store.Snapshot(), b.Bus("pump").Index, 200*quantity.Millisecond)
 	assert.Positive(t, f.fromMCU)
 	assert.Contains(t, f.notes, "takes part")
+}
+
+// The levels that are kept decode to the records that were seen, over changes at
+// any time: in the middle of a frame too.
+func TestKeptLevelsDecodeAgain(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		b := lock7(t)
+		w := New(b, capture.NewStore(MetaOf(b)))
+		link := b.Bus("pump")
+		for range 4 {
+			w.RunTo(w.now + quantity.Time(rapid.Int64Range(0, 6e9).Draw(rt, "wait")))
+			n := NodesOf(link)
+			n.Length = float64(rapid.IntRange(1, 60).Draw(rt, "length"))
+			require.NoError(rt, w.Put(Input{Link: "pump", Nodes: &n}))
+		}
+		w.RunTo(w.now + 12*quantity.Millisecond)
+		s := w.store.Snapshot()
+		kept, ok := s.Kept(link.Index, 0)
+		require.True(rt, ok)
+		levels, ok := s.Window(link.Index, 0, kept.From, kept.To)
+		require.True(rt, ok)
+		again := capture.NewStore(*s.Meta())
+		d := can.NewDecoder(link.CAN.Timing(), link.Index)
+		d.Feed([]wire.Window{levels}, again)
+		want, got := map[quantity.Time]uint32{}, map[quantity.Time]uint32{}
+		for i := range s.Len() {
+			if r := s.At(i); r.Link == link.Index && r.Kind == record.Frame && r.AllFlags() == 0 {
+				want[r.Start] = r.ID
+			}
+		}
+		x := again.Snapshot()
+		for i := range x.Len() {
+			if r := x.At(i); r.Kind == record.Frame && r.AllFlags() == 0 {
+				got[r.Start] = r.ID
+			}
+		}
+		require.Equal(rt, want, got)
+		require.NotEmpty(rt, want)
+	})
 }
 
 // Bench, seed and inputs give the same capture again, however it is watched.

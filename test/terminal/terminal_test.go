@@ -216,6 +216,64 @@ func TestBringUpByKeys(t *testing.T) {
 	assert.Greater(t, readable(t, file), 20)
 }
 
+// TestSilentLinkByKeys: why a link is silent, found and mended by keys alone, and
+// the picture saved as PDF.
+func TestSilentLinkByKeys(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, exec.Command(binary, "new", filepath.Join(dir, "lock")).Run())
+	bench := filepath.Join(dir, "lock", "lock7.yaml")
+	text, err := os.ReadFile(bench)
+	require.NoError(t, err)
+	silent := strings.Replace(string(text), "      rate:  57.6 kBd\n", "      rate:  57.6 kBd\n      startup: clock, transmit-pin, receive-pin, rate, frame, interrupt-line, transmit-enable, receive-enable, enable, receive-interrupt\n", 1)
+	silent = strings.Replace(silent, "      sample: 87.5 %\n", "      sample: 87.5 %\n      startup: clock, port-clock, transmit-pin, receive-pin, configuration, rate, interrupt-line, receive-interrupt\n", 1)
+	require.NoError(t, os.WriteFile(bench, []byte(silent), 0o600))
+	s := start(t, 160, 47)
+	s.text("cd " + dir + " && " + binary + " " + bench)
+	s.keys("Enter")
+	// The list shows where; the notes say what and how to mend it.
+	s.wait("2 errors", "▲ U upper-gauge", "start-up step port-clock", "f  do: clock of the pins' port")
+	s.keys("2", "s")
+	s.wait("START-UP  upper-gauge", "judged from the steps", "not set up, enabled, started", "✗ clock of the pins' port", "waits for clock of")
+	s.text(":draw silent.pdf")
+	s.keys("Enter")
+	s.wait("wrote silent.pdf")
+	pdf, err := os.ReadFile(filepath.Join(dir, "silent.pdf"))
+	require.NoError(t, err)
+	assert.Equal(t, "%PDF", string(pdf[:4]))
+	s.keys("f")
+	s.wait("set up, enabled, started", "NOTHING WRONG IS KNOWN")
+	s.keys("5")
+	s.wait("TRAFFIC  upper-gauge", "5.2")
+
+	// The node on can that never left its configuration.
+	s.keys("J", "J")
+	s.wait("TRAFFIC  pump", "start-up step join", "of pump-drive", "without", "1A5  8 bytes", "not acknowledged")
+	s.keys("f")
+	s.wait("the MCU takes part", "2A5  2 bytes  01 5A")
+	s.gone("without")
+
+	// A dump, pasted and loaded, judges the same chain.
+	s.keys("2") // still the page of the start-up
+	s.wait("START-UP  pump")
+	s.text(":dump")
+	s.keys("Enter")
+	s.wait("judged from the registers of the simulated MCU", "set up, enabled, started")
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "dump.txt"), []byte("CLKON 01000040\nC1CTL 0100\nC1BIT 0\n"), 0o600))
+	s.text(":dump dump.txt")
+	s.keys("Enter")
+	s.wait("judged from the dump dump.txt", "✗ rate", "? line in the interrupt controller", "not seen")
+	s.text(":dump none.txt")
+	s.keys("Enter")
+	s.wait("the dump can't be read")
+	s.tmux("set-buffer", "CLKON 00000040\n")
+	s.tmux("paste-buffer", "-p")
+	s.wait("judged from the pasted dump, 1 line", "✗ clock of the unit")
+	s.keys("q")
+	s.wait("unsaved edits")
+	s.keys("q")
+	s.clean()
+}
+
 func TestEveryEndLeavesTerminalAndCaptureWhole(t *testing.T) {
 	for _, sig := range []string{"USR1", "TERM", "HUP", "INT"} {
 		t.Run(sig, func(t *testing.T) {

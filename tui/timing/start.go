@@ -41,16 +41,17 @@ func (v *View) drawStart(a cells.Area, l *bench.Common) {
 		a.Paragraph(1, 6, cells.Quiet, "s goes back to the frame.", 0)
 		return
 	}
-	a.Text(0, 2, cells.Quiet, "judged from "+from)
+	a.Text(0, 1, cells.Quiet, "judged from "+from)
 	progress := startup.Progress(vs)
 	style := cells.Good
 	if startup.First(vs) != nil {
 		style = cells.Bad
 	}
-	a.Right(a.W, 2, style, progress)
+	a.Text(2, 3, style, progress)
 	v.step = min(max(v.step, 0), len(vs)-1)
 	s := picture.Startup(l, vs, from)
-	body := a.Part(2, 4, a.W-2, a.H-5)
+	const top = 5
+	body := a.Part(2, top, a.W-2, a.H-top-1)
 	columns := cells.ColumnsOf(s.Hops, body.W)
 	// Rows of each step, so that the one under the cursor stays in sight.
 	scratch := cells.New(body.W, 400).All()
@@ -84,19 +85,19 @@ func (v *View) drawStart(a cells.Area, l *bench.Common) {
 			continue
 		}
 		if i == v.step {
-			a.Text(0, 4+at, cells.Strong, "▸")
+			a.Text(0, top+at, cells.Strong, "▸")
 		}
 		cells.Hop(body, at, &s.Hops[i], columns)
 	}
 	if v.top > 0 {
-		a.Right(a.W, 3, cells.Quiet, "↑ more")
+		a.Right(a.W, top-1, cells.Quiet, "↑ more")
 	}
 	if y-v.top > body.H {
 		a.Right(a.W, a.H-1, cells.Quiet, "↓ more")
 	}
-	if v.dump == nil && a.H-1 > 4+y {
+	if v.dump == nil && a.H-1 > top+y {
 		a.Text(0, a.H-1, cells.Quiet, "x leaves the step out or puts it back, < > move it: the simulated MCU follows at once")
-	} else if a.H-1 > 4+y {
+	} else if a.H-1 > top+y {
 		a.Text(0, a.H-1, cells.Quiet, ":dump - goes back to the firmware's steps")
 	}
 }
@@ -230,7 +231,14 @@ func (v *View) Paste(text string, h ui.Host) {
 		h.Warn("what was pasted is no dump of registers: %v", cause(err))
 		return
 	}
-	v.dump, v.source, v.page = seen, fmt.Sprintf("the pasted dump, %d lines", len(seen)), startPage
+	v.dump, v.source, v.page = seen, "the pasted dump, "+lines(len(seen)), startPage
+}
+
+func lines(n int) string {
+	if n == 1 {
+		return "1 line"
+	}
+	return fmt.Sprintf("%d lines", n)
 }
 
 func cause(err error) string {
