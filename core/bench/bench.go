@@ -209,7 +209,7 @@ func (b *Bench) bind() []finding.Finding {
 	simulated := len(n.Links)
 	for _, l := range n.Buses {
 		l.Index = NotSimulated
-		if l.CAN != nil {
+		if l.CAN != nil || l.I2C != nil {
 			l.Index = uint16(simulated)
 			simulated++
 		}

@@ -302,3 +302,21 @@ func TestClockOptionsAndSelectors(t *testing.T) {
 		}
 	}
 }
+
+// BenchmarkLint: the screen asks for all findings with each new picture.
+func BenchmarkLint(b *testing.B) {
+	bench := demoBench(b)
+	for b.Loop() {
+		bench.Lint()
+	}
+}
+
+// BenchmarkEdit: a change of the bench, bound anew with all its solvers.
+func BenchmarkEdit(b *testing.B) {
+	bench := demoBench(b)
+	for b.Loop() {
+		for _, mode := range []string{"1", "2"} {
+			put(b, bench, mode, "links", "gate", "devices", "leaf-angle", "mcu", "mode")
+		}
+	}
+}

@@ -6,9 +6,11 @@ import (
 	"strconv"
 
 	"gavrix/core/bus/i2c"
+	"gavrix/core/check"
 	"gavrix/core/doc"
 	"gavrix/core/finding"
 	"gavrix/core/quantity"
+	"gavrix/core/register"
 )
 
 // I2CUnit is how a unit makes the clock of an i2c bus.
@@ -33,6 +35,17 @@ type I2C struct {
 	Timing  i2c.Timing
 	Chosen  bool
 	Devices []*I2CDevice
+	Asks    []I2CAsk // what the firmware does again and again
+}
+
+// I2CAsk is a transaction that the firmware makes again and again: it writes, then
+// reads.
+type I2CAsk struct {
+	Name, Device string
+	Address      uint8
+	Every        quantity.Time
+	Write        []byte
+	Read         int
 }
 
 // I2CDevice is one device on an i2c bus.
@@ -65,6 +78,12 @@ var i2cBus = doc.Map(
 		{Name: "rate", Doc: "bit rate that is wanted, never exceeded", Type: doc.RateType, Required: true},
 		{Name: "low", Doc: "low count chosen by hand, together with high", Type: doc.Int(0, 1<<20)},
 		{Name: "high", Doc: "high count chosen by hand", Type: doc.Int(0, 1<<20)},
+		{Name: "asks", Doc: "transactions that the firmware makes again and again, by name: it writes, then reads", Type: doc.MapOf(doc.Map(
+			doc.Key{Name: "device", Doc: "the device that it addresses", Type: doc.NameType, Required: true},
+			doc.Key{Name: "every", Doc: "time from one to the next", Type: doc.TimeType, Required: true},
+			doc.Key{Name: "write", Doc: "bytes to write, in hex", Type: hexType(false)},
+			doc.Key{Name: "read", Doc: "number of bytes to read behind them", Type: doc.Int(0, 255), Default: "0"},
+		))},
 	}, startedKeys...)...), Required: true},
 	doc.Key{Name: "supply", Doc: "supply of the lines", Type: scaledType("V", "3.3 V"), Required: true},
 	doc.Key{Name: "pull-up", Doc: "pull-up of each line; absent: there is none", Type: scaledType("Ω", "2.2k")},
@@ -111,6 +130,7 @@ func (x *binder) i2c(dir fs.FS, l *Bus, n *doc.Node) *I2C {
 		out.Load += d.I2C.Load
 		out.Devices = append(out.Devices, &I2CDevice{Name: c.Key, About: d.About, Source: d.Source, End: *d.I2C})
 	}
+	x.i2cAsks(out, m)
 	out.Range, out.NoRange = i2c.PullUpFor(out.Supply, out.Load, out.Class)
 	out.Rise = out.Class.Rise
 	if out.PullUp > 0 {
@@ -137,6 +157,54 @@ func (x *binder) i2c(dir fs.FS, l *Bus, n *doc.Node) *I2C {
 		return ws
 	}
 	return out
+}
+
+// i2cAsks reads what the firmware does by itself.
+func (x *binder) i2cAsks(out *I2C, m *doc.Node) {
+	for _, a := range m.Get("asks").All() {
+		ask := I2CAsk{Name: a.Key, Device: a.Text("device"), Read: number(a.Text("read"), 0)}
+		ask.Every, _ = quantity.ParseTime(a.Text("every"))
+		if t := a.Text("write"); t != "" {
+			cells, _ := check.ParseHex(t, false)
+			ask.Write = check.Bytes(cells)
+		}
+		known := false
+		for _, d := range out.Devices {
+			if d.Name == ask.Device {
+				ask.Address, known = d.End.Address, true
+			}
+		}
+		switch {
+		case !known:
+			x.fault("unknown-device", a.Get("device").Place(), "name one of the bus's devices", "%s is no device on this bus", ask.Device)
+		case ask.Every < quantity.Millisecond:
+			x.fault("ask-too-fast", a.Get("every").Place(), "write at least 1 ms", "asking every %s", ask.Every)
+		case len(ask.Write) == 0 && ask.Read == 0:
+			x.fault("ask-empty", a.KeyPlace(), "add `write:` or `read:`", "%s neither writes nor reads", a.Key)
+		}
+		out.Asks = append(out.Asks, ask)
+	}
+}
+
+// I2CTiming gives the counts that values of the control registers mean: the inverse
+// of Words. What goes into no described field is as it was chosen.
+func (l *Bus) I2CTiming(value func(*register.Register) uint64) (i2c.Timing, error) {
+	b, u := l.I2C, l.Unit.I2C
+	low, high := b.Timing.Low, b.Timing.High
+	for _, f := range []struct {
+		register, field string
+		to              *int
+	}{{u.LowRegister, u.LowField, &low}, {u.HighRegister, u.HighField, &high}} {
+		if l.registers == nil || f.register == "" || f.field == "" {
+			continue
+		}
+		r, field, err := place(l.registers, f.register+"."+f.field)
+		if err != nil {
+			return b.Timing, err
+		}
+		*f.to = int(field.Of(value(r)))
+	}
+	return u.Timing(l.Unit.Clock.Freq(), b.Wanted, low, high, b.Rise, b.Fall), nil
 }
 
 // i2cCounters finds the counts for the rate, or takes those that were chosen.

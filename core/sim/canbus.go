@@ -1,22 +1,17 @@
 package sim
 
 import (
-	"encoding/base64"
-	"encoding/json"
 	"fmt"
 	"reflect"
 
 	"gavrix/core/bench"
 	"gavrix/core/bus"
 	"gavrix/core/bus/can"
-	"gavrix/core/bus/shared"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
 )
 
-// canBeat is how often a bus is read, in bits, whatever else is due on it. It is
-// read at times of its own only, so that the order of records does not depend on
-// how the world is watched.
+// canBeat is how often a bus is read, in bits, whatever else is due on it.
 const canBeat = 64
 
 // receiveQueue is how many frames the MCU's unit keeps until its handler takes
@@ -63,22 +58,12 @@ func (p *peripheral) can(l *bench.Bus, n *Nodes) {
 	n.Unit.Unserved = !p.emptied()
 }
 
-// String gives the nodes in the form of an input's text.
-func (n Nodes) String() string {
-	text, err := json.Marshal(n)
-	if err != nil {
-		return "" // a node of finite numbers always has a text
-	}
-	return base64.RawStdEncoding.EncodeToString(text)
-}
-
 func parseNodes(text string) (*Nodes, error) {
-	raw, err := base64.RawStdEncoding.DecodeString(text)
-	if err != nil {
-		return nil, fmt.Errorf("the nodes are no base64 text")
-	}
 	n := &Nodes{}
-	if err := json.Unmarshal(raw, n); err != nil || len(n.Ends) == 0 || len(n.Ends) > 1000 {
+	if err := unpacked(text, n); err != nil {
+		return nil, err
+	}
+	if len(n.Ends) == 0 || len(n.Ends) > 1000 {
 		return nil, fmt.Errorf("the nodes can't be read")
 	}
 	for i, e := range append([]can.End{n.Tap}, n.Ends...) {
@@ -105,38 +90,18 @@ type due struct {
 
 // canBus is a simulated can bus: its nodes on one line, and an ideal tap.
 type canBus struct {
-	w     *World
-	index uint16
-	bench *bench.Bus
-	now   Nodes
+	wires
+	link string
+	now  Nodes
 
-	bus     *shared.Bus
-	nodes   []*can.Node // by end; nil where it is not on the bus
-	tap     *can.Decoder
+	nodes   []*can.Node           // by end; nil where it is not on the bus
 	sender  map[uint64]record.End // by identifier
 	due     []due
 	began   quantity.Time // the nodes were started then
-	turn    quantity.Time // of the event that counts
 	held    bool          // the line is held dominant
-	low     bool          // the line was low when it was last read
 	waiting int           // frames in the MCU's receive queue
 	lost    int
 	states  []can.ErrorState
-}
-
-// gate is a node whose pins may not reach the line.
-type gate struct {
-	bus.Node
-	mute, deaf bool
-	seen       [1]bool
-}
-
-// Step implements bus.Node.
-func (g *gate) Step(t quantity.Time, high, release []bool) quantity.Time {
-	g.seen[0] = high[0] || g.deaf
-	wake := g.Node.Step(t, g.seen[:], release)
-	release[0] = release[0] || g.mute
-	return wake
 }
 
 // holder is a driver that is stuck: the line stays dominant.
@@ -158,7 +123,7 @@ func (b *canBus) hold(on bool) {
 	if on {
 		text = "the line is held dominant"
 	}
-	b.w.store.Put(&record.Record{Kind: record.Changed, Link: b.index, Origin: record.FromGavrix, Start: b.w.now, End: b.w.now, Text: text})
+	b.note(b.w.now, "%s", text)
 }
 
 // timingOf gives a node's timing.
@@ -171,7 +136,7 @@ func timingOf(e *can.End) can.Timing {
 }
 
 func newCANBus(w *World, l *bench.Bus) *canBus {
-	b := &canBus{w: w, index: l.Index, bench: l}
+	b := &canBus{wires: wires{w: w, index: l.Index}, link: l.Name}
 	b.start(NodesOf(l))
 	return b
 }
@@ -187,13 +152,10 @@ func key(f can.Frame) uint64 {
 // start puts the nodes on a bus anew, from the present time on.
 func (b *canBus) start(n Nodes) {
 	b.now, b.began = n, b.w.now
-	b.bus = shared.New(1)
-	b.bus.Run(b.w.now)
-	b.bus.Take()
+	b.fresh(1, can.NewDecoder(timingOf(&n.Tap), b.index), b)
 	b.nodes, b.due, b.waiting, b.lost = make([]*can.Node, len(n.Ends)), nil, 0, 0
 	b.states = make([]can.ErrorState, len(n.Ends))
 	b.sender = map[uint64]record.End{}
-	b.tap = can.NewDecoder(timingOf(&n.Tap), b.index)
 	if b.held {
 		b.bus.Join(holder{}, 0)
 	}
@@ -210,7 +172,7 @@ func (b *canBus) start(n Nodes) {
 		b.nodes[i] = node
 		var on bus.Node = node
 		if i == 0 && (n.Unit.Undriven || n.Unit.Deaf) {
-			on = &gate{Node: node, mute: n.Unit.Undriven, deaf: n.Unit.Deaf}
+			on = &gate{Node: node, mute: []bool{n.Unit.Undriven}, deaf: []bool{n.Unit.Deaf}}
 		}
 		b.bus.Join(on, e.Delay/2+cable)
 		end := record.MCU
@@ -228,12 +190,6 @@ func (b *canBus) start(n Nodes) {
 // beat is the time from one reading to the next.
 func (b *canBus) beat() quantity.Time { return b.now.Tap.Nominal.Phase().Bit.Times(canBeat) }
 
-// again asks for the next turn.
-func (b *canBus) again(t quantity.Time) {
-	b.turn = t
-	b.w.at(t, busRuns, b.index, 0)
-}
-
 func sendsFlexible(e *can.End) bool {
 	for _, m := range e.Messages {
 		if m.Frame.FD {
@@ -245,18 +201,15 @@ func sendsFlexible(e *can.End) bool {
 
 // event takes note of what a node says: what the MCU receives, and error states.
 func (b *canBus) event(i int, ev can.Event) {
-	note := func(format string, args ...any) {
-		b.w.store.Put(&record.Record{Kind: record.Changed, Link: b.index, Origin: record.FromGavrix, Start: ev.At, End: ev.At, Text: fmt.Sprintf(format, args...)})
-	}
 	if ev.State != b.states[i] {
 		b.states[i] = ev.State
-		note("%s is %s: transmit errors %d, receive errors %d", b.now.Ends[i].Name, ev.State, ev.TEC, ev.REC)
+		b.note(ev.At, "%s is %s: transmit errors %d, receive errors %d", b.now.Ends[i].Name, ev.State, ev.TEC, ev.REC)
 	}
 	if i > 0 {
 		return
 	}
 	if ev.What == can.Joined {
-		note("the MCU takes part: it saw 11 recessive bits, %s after it left configuration", (ev.At - b.began).Round(4))
+		b.note(ev.At, "the MCU takes part: it saw 11 recessive bits, %s after it left configuration", (ev.At - b.began).Round(4))
 	}
 	if ev.What != can.Received {
 		return
@@ -270,7 +223,7 @@ func (b *canBus) event(i int, ev can.Event) {
 	}
 	b.lost++
 	if b.lost == 1 {
-		note("the MCU's receive queue of %d is full and nobody empties it: frame %X is lost, and all that follow", receiveQueue, ev.Frame.ID)
+		b.note(ev.At, "the MCU's receive queue of %d is full and nobody empties it: frame %X is lost, and all that follow", receiveQueue, ev.Frame.ID)
 	}
 }
 
@@ -300,27 +253,6 @@ func (b *canBus) runs() {
 	b.again(next)
 }
 
-// feed gives tap and capture the levels up to now.
-func (b *canBus) feed() {
-	b.bus.Run(b.w.now)
-	ws := b.bus.Take()
-	if ws[0].From == ws[0].To {
-		return
-	}
-	if w := &ws[0]; w.High == b.low {
-		// The nodes were started anew while the line was at the other level.
-		w.High = !b.low
-		if len(w.Toggles) > 0 && w.Toggles[0] == w.From {
-			w.Toggles = w.Toggles[1:]
-		} else {
-			w.Toggles = append([]quantity.Time{w.From}, w.Toggles...)
-		}
-	}
-	b.low = !ws[0].EndsHigh()
-	b.tap.Feed(ws, b)
-	b.w.store.Levels(b.index, 0, &ws[0])
-}
-
 // Put implements record.Sink for the tap: who sends an identifier is known here.
 func (b *canBus) Put(r *record.Record) {
 	id := uint64(r.ID)
@@ -347,7 +279,29 @@ func (b *canBus) change(n Nodes) {
 	if !n.OffBus {
 		own = n.Ends[0].Nominal.Rate.BitRate() + " " + n.Ends[0].Nominal.Split()
 	}
-	b.w.store.Put(&record.Record{Kind: record.Changed, Link: b.index, Origin: record.FromGavrix, Start: b.w.now, End: b.w.now, Text: "MCU " + own})
+	b.note(b.w.now, "MCU %s", own)
 }
 
-func (b *canBus) same(n Nodes) bool { return reflect.DeepEqual(b.now, n) }
+func (b *canBus) name() string { return b.link }
+
+func (b *canBus) changed(l *bench.Bus) *Input {
+	n := NodesOf(l)
+	if reflect.DeepEqual(b.now, n) {
+		return nil
+	}
+	return &Input{Link: b.link, Nodes: &n}
+}
+
+func (b *canBus) put(in Input) error {
+	switch {
+	case in.Hold != nil:
+		b.hold(*in.Hold)
+	case in.Nodes != nil:
+		b.change(*in.Nodes)
+	default:
+		return fmt.Errorf("link %s is a can bus: its nodes send by their lists of messages", b.link)
+	}
+	return nil
+}
+
+func (b *canBus) bit() quantity.Time { return quantity.PeriodOf(b.now.Ends[0].Nominal.Rate).Times(1) }

@@ -41,6 +41,7 @@ type Input struct {
 	Wire  *Wire  // a fault of a wire
 	Hold  *bool  // a can line is held dominant, or let go
 	Nodes *Nodes // with which a can bus goes on
+	I2C   *I2C   // with which an i2c bus goes on
 }
 
 // Wire breaks or mends the wire from one end.
@@ -69,7 +70,9 @@ func (in Input) String() string {
 	case in.Hold != nil:
 		return fmt.Sprintf("at %d hold %s %t", int64(in.At), in.Link, *in.Hold)
 	case in.Nodes != nil:
-		return fmt.Sprintf("at %d nodes %s %s", int64(in.At), in.Link, in.Nodes)
+		return fmt.Sprintf("at %d nodes %s %s", int64(in.At), in.Link, packed(in.Nodes))
+	case in.I2C != nil:
+		return fmt.Sprintf("at %d i2c %s %s", int64(in.At), in.Link, packed(in.I2C))
 	case in.Ends == nil:
 		return fmt.Sprintf("at %d send %s %s", int64(in.At), in.Link, hex.EncodeToString(in.Send))
 	}
@@ -105,6 +108,11 @@ func ParseInput(text string) (Input, error) {
 		on := f[4] == "true"
 		in.Hold = &on
 		return in, nil
+	case f[2] == "i2c" && len(f) == 5:
+		if in.I2C, err = parseI2C(f[4]); err != nil {
+			return bad(err.Error())
+		}
+		return in, nil
 	case f[2] == "nodes" && len(f) == 5:
 		if in.Nodes, err = parseNodes(f[4]); err != nil {
 			return bad(err.Error())
@@ -135,7 +143,7 @@ func ParseInput(text string) (Input, error) {
 		in.Ends.ClockOff, in.Ends.Service = quantity.PPM(off), quantity.Time(service)
 		return in, nil
 	}
-	return bad("it is neither send, ends, nodes, cut nor mend")
+	return bad("it is none of send, ends, nodes, i2c, hold, cut and mend")
 }
 
 func parseSettings(s string) (uart.Settings, error) {

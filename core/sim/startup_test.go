@@ -197,7 +197,19 @@ func verdicts(t require.TestingT, b *bench.Bench) (startup.Chain, []startup.Verd
 	l := b.Links[0]
 	c, err := l.Chain()
 	require.NoError(t, err)
-	return c, c.Judge(l.Steps(c)), c.FromDump(Dump(b))
+	judged, dumped := verdictsOf(t, b, l)
+	return c, judged, dumped
+}
+
+// verdictsOf judges a link's start-up from the bench, and from a dump of the
+// simulated MCU.
+func verdictsOf(t require.TestingT, b *bench.Bench, l interface {
+	Chain() (startup.Chain, error)
+	Steps(startup.Chain) []string
+}) (judged, dumped []startup.Verdict) {
+	c, err := l.Chain()
+	require.NoError(t, err)
+	return c.Judge(l.Steps(c)), c.FromDump(Dump(b))
 }
 
 // Of random parts, started in a random order that works, any one step is left

@@ -21,7 +21,7 @@ type World struct {
 	now   quantity.Time
 	rng   *rand.Rand
 	links []*simLink // nil where a real port stands in
-	buses []*canBus  // behind the links in the capture
+	buses []running  // behind the links in the capture
 	names []string
 	// Inputs are all that was put in so far, in order.
 	Inputs []Input
@@ -37,9 +37,14 @@ func MetaOf(b *bench.Bench) capture.Meta {
 		})
 	}
 	for _, l := range b.Buses {
-		if l.CAN != nil {
-			m.Links = append(m.Links, capture.Link{Name: l.Name, Kind: l.Kind.Name, MCU: "MCU", Device: "other nodes", Lines: []string{"line"}})
+		if l.Index == bench.NotSimulated {
+			continue
 		}
+		lines := []string{}
+		for _, r := range l.Kind.Lines {
+			lines = append(lines, r.Name)
+		}
+		m.Links = append(m.Links, capture.Link{Name: l.Name, Kind: l.Kind.Name, MCU: "MCU", Device: "others", Lines: lines})
 	}
 	return m
 }
@@ -58,10 +63,15 @@ func New(b *bench.Bench, store *capture.Store) *World {
 		store.Put(&record.Record{Kind: record.Opened, Link: l.Index, Origin: record.FromGavrix, Text: "simulated"})
 	}
 	for _, l := range b.Buses {
-		if l.CAN != nil {
+		switch {
+		case l.Index == bench.NotSimulated:
+			continue
+		case l.CAN != nil:
 			w.buses = append(w.buses, newCANBus(w, l))
-			store.Put(&record.Record{Kind: record.Opened, Link: l.Index, Origin: record.FromGavrix, Text: "simulated"})
+		case l.I2C != nil:
+			w.buses = append(w.buses, newI2CBus(w, l))
 		}
+		store.Put(&record.Record{Kind: record.Opened, Link: l.Index, Origin: record.FromGavrix, Text: "simulated"})
 	}
 	return w
 }
@@ -144,21 +154,16 @@ func (w *World) Put(in Input) error {
 		}
 		return nil
 	}
-	for _, b := range w.buses {
-		if b.bench.Name != in.Link {
+	for i, b := range w.buses {
+		if b.name() != in.Link {
 			continue
 		}
-		if in.Nodes == nil && in.Hold == nil {
-			return fmt.Errorf("link %s is a can bus: its nodes send by their lists of messages", in.Link)
-		}
 		in.At = w.now
-		w.Inputs = append(w.Inputs, in)
-		w.store.Put(&record.Record{Kind: record.Input, Link: b.index, Origin: record.FromGavrix, Start: w.now, End: w.now, Text: in.String()})
-		if in.Hold != nil {
-			b.hold(*in.Hold)
-		} else {
-			b.change(*in.Nodes)
+		if err := b.put(in); err != nil {
+			return err
 		}
+		w.Inputs = append(w.Inputs, in)
+		w.store.Put(&record.Record{Kind: record.Input, Link: uint16(len(w.links) + i), Origin: record.FromGavrix, Start: w.now, End: w.now, Text: in.String()})
 		return nil
 	}
 	return fmt.Errorf("the bench has no link %q", in.Link)
@@ -182,15 +187,14 @@ func (w *World) Apply(b *bench.Bench) error {
 	}
 	n := 0
 	for _, l := range b.Buses {
-		if l.CAN == nil {
+		if l.Index == bench.NotSimulated {
 			continue
 		}
-		if n >= len(w.buses) || w.buses[n].bench.Name != l.Name {
+		if n >= len(w.buses) || w.buses[n].name() != l.Name {
 			return fmt.Errorf("the links of the bench are no longer those of the simulation; start it again")
 		}
-		w.buses[n].bench = l
-		if e := NodesOf(l); !w.buses[n].same(e) {
-			if err := w.Put(Input{Link: l.Name, Nodes: &e}); err != nil {
+		if in := w.buses[n].changed(l); in != nil {
+			if err := w.Put(*in); err != nil {
 				return err
 			}
 		}
@@ -219,7 +223,7 @@ func (w *World) Bit(link uint16) quantity.Time {
 		return quantity.PeriodOf(w.links[link].ends.MCU.Rate).Times(1)
 	}
 	if i := int(link) - len(w.links); i >= 0 && i < len(w.buses) {
-		return quantity.PeriodOf(w.buses[i].now.Ends[0].Nominal.Rate).Times(1)
+		return w.buses[i].bit()
 	}
 	return quantity.Microsecond
 }

@@ -100,7 +100,9 @@ func Layout(s *scene.Scene, width float64) *Page {
 		p.Lines = append(p.Lines, Line{X1: x, Y1: margin + 30, X2: x, Y2: y - laneStep + laneH, Width: 0.8, Colour: Caution, Dashed: true, Fact: s.CursorFact(m)})
 		p.Texts = append(p.Texts, Text{X: x + 2, Y: margin + 34, Size: size, Bold: true, Colour: Caution, Text: safe.Text(m.Label)})
 	}
-	y = l.hops(y)
+	if len(s.Hops) > 0 {
+		y = l.hops(y) + size
+	}
 	for _, n := range s.Notes {
 		p.Texts = append(p.Texts, Text{X: margin, Y: y + size, Size: size, Text: safe.Text(n)})
 		y += 1.5 * size

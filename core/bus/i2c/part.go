@@ -1,8 +1,10 @@
 package i2c
 
 import (
+	"encoding/hex"
 	"fmt"
 	"strconv"
+	"strings"
 
 	"gavrix/core/doc"
 	"gavrix/core/quantity"
@@ -16,6 +18,10 @@ type End struct {
 	Load    float64 // capacitance of its pins, farad
 	// Stretch is the longest time for which it holds the clock low.
 	Stretch quantity.Time
+	// Pointer is how many bytes set the pointer into what it holds; Holds are its
+	// bytes after power-up.
+	Pointer int
+	Holds   []byte
 }
 
 var loadType = doc.Scalar("a capacitance, as 10 pF", func(s string) error { _, err := quantity.ParseScaled(s, "F"); return err })
@@ -25,8 +31,18 @@ var EndSchema = doc.Map(
 	doc.Key{Name: "address", Doc: "7-bit address, without the read bit, as 0x4B", Type: doc.Int(0, 127), Required: true},
 	doc.Key{Name: "most", Doc: "the most that its clock may run at", Type: doc.RateType, Required: true},
 	doc.Key{Name: "capacitance", Doc: "of each of its pins", Type: loadType, Default: "10 pF"},
+	doc.Key{Name: "pointer", Doc: "bytes at the start of a write that set the pointer to what is read or written", Type: doc.Int(0, 2), Default: "1"},
+	doc.Key{Name: "holds", Doc: "its bytes from pointer 0 on after power-up, in hex", Type: doc.Scalar("bytes in hex", func(s string) error { _, err := parseHolds(s); return err }), Default: "FF"},
 	doc.Key{Name: "stretch", Doc: "longest time for which it holds the clock low", Type: doc.TimeType, Default: "0 ns"},
 )
+
+func parseHolds(s string) ([]byte, error) {
+	b, err := hex.DecodeString(strings.Join(strings.Fields(s), ""))
+	if err != nil || len(b) == 0 || len(b) > 65536 {
+		return nil, fmt.Errorf("%q: write 1 to 65536 bytes in hex, as C5 00 1F", s)
+	}
+	return b, nil
+}
 
 // ParseEnd reads an end that satisfies EndSchema.
 func ParseEnd(n *doc.Node, name string) (End, error) {
@@ -39,6 +55,14 @@ func ParseEnd(n *doc.Node, name string) (End, error) {
 	e.Most, _ = quantity.ParseRate(n.Text("most"))
 	if t := n.Text("capacitance"); t != "" {
 		e.Load, _ = quantity.ParseScaled(t, "F")
+	}
+	e.Pointer = 1
+	if p, err := strconv.Atoi(n.Text("pointer")); err == nil {
+		e.Pointer = p
+	}
+	e.Holds = []byte{0xff}
+	if t := n.Text("holds"); t != "" {
+		e.Holds, _ = parseHolds(t)
 	}
 	if t := n.Text("stretch"); t != "" {
 		e.Stretch, _ = quantity.ParseTime(t)

@@ -51,7 +51,7 @@ type Writer struct {
 	w     *pcapgo.NgWriter
 	start time.Time
 	buf   []byte
-	ports map[uint16]int // interfaces of can frames, by link
+	ports map[uint16]int // interfaces of buses with a link type of their own, by link
 }
 
 // NewWriter begins a file for a capture. A bench text that is too long for
@@ -90,14 +90,14 @@ func NewWriter(out io.Writer, meta *capture.Meta) (*Writer, error) {
 			return nil, err
 		}
 	}
-	ports := framePorts(meta.Links)
+	ports := ownPorts(meta.Links)
 	for i, l := range meta.Links {
-		if _, can := ports[uint16(i)]; !can {
+		if _, has := ports[uint16(i)]; !has {
 			continue
 		}
-		frames := intf(l)
-		frames.LinkType = linkSocketCAN
-		if _, err := w.AddInterface(frames); err != nil {
+		own := intf(l)
+		own.LinkType = ownTypes[l.Kind]
+		if _, err := w.AddInterface(own); err != nil {
 			return nil, err
 		}
 	}
@@ -109,8 +109,13 @@ var ErrKind = errors.New("captures of this bus can't be kept as pcapng yet")
 
 // Write appends one record.
 func (w *Writer) Write(r *record.Record) error {
-	if port, can := w.ports[r.Link]; can && r.Kind == record.Frame {
-		return w.writeFrame(r, port)
+	if port, has := w.ports[r.Link]; has {
+		switch r.Kind {
+		case record.Frame:
+			return w.writeFrame(r, port)
+		case record.Transaction:
+			return w.writeI2C(r, port)
+		}
 	}
 	if r.Kind == record.Transaction || r.Kind == record.Frame {
 		return ErrKind
@@ -209,7 +214,7 @@ func Read(in io.Reader) (*capture.Store, error) {
 	}
 	store := capture.NewStore(meta)
 	ofPort := map[int]uint16{}
-	for l, port := range framePorts(m.Links) {
+	for l, port := range ownPorts(m.Links) {
 		ofPort[port] = l
 	}
 	for n := 0; ; n++ {
@@ -220,10 +225,17 @@ func Read(in io.Reader) (*capture.Store, error) {
 		if err != nil {
 			return store, fmt.Errorf("the capture ends after %d records: %w", n, err)
 		}
-		if l, can := ofPort[ci.InterfaceIndex]; can {
-			rec, err := readFrame(data, ci, opts.Comments, start, l)
+		if l, has := ofPort[ci.InterfaceIndex]; has {
+			read := readFrame
+			if m.Links[l].Kind == i2cKind {
+				read = readI2C
+			}
+			rec, err := read(data, ci, opts.Comments, start, l)
 			if err != nil {
 				return store, fmt.Errorf("record %d: %w", n+1, err)
+			}
+			if rec == nil {
+				continue // it goes on with the one before
 			}
 			store.Put(rec)
 			store.Advance(rec.End)

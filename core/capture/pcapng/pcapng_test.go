@@ -19,7 +19,7 @@ import (
 
 var meta = capture.Meta{
 	Seed: 7, Bench: "bench: x\n",
-	Links: []capture.Link{{Name: "a", Kind: "uart", MCU: "MCU", Device: "d", Lines: []string{"x", "y"}}, {Name: "b", Kind: "uart", Real: true}, {Name: "c", Kind: "can", Lines: []string{"line"}}},
+	Links: []capture.Link{{Name: "a", Kind: "uart", MCU: "MCU", Device: "d", Lines: []string{"x", "y"}}, {Name: "b", Kind: "uart", Real: true}, {Name: "c", Kind: "can", Lines: []string{"line"}}, {Name: "d", Kind: "i2c", Lines: []string{"clock", "data"}}},
 }
 
 // anyFrame is a can frame of any form.
@@ -48,9 +48,30 @@ func anyFrame(rt *rapid.T) record.Record {
 	return r
 }
 
+// anyTransaction is an i2c transaction of any form.
+func anyTransaction(rt *rapid.T) record.Record {
+	r := record.Record{
+		Kind: record.Transaction, Link: 3, From: record.MCU, Seen: record.Tap, Origin: record.FromLevels,
+		Start: quantity.Time(rapid.Int64Range(0, 1e18).Draw(rt, "start")), More: rapid.Bool().Draw(rt, "more"),
+		Data: rapid.SliceOfN(rapid.Byte(), 1, 30).Draw(rt, "data"), Text: rapid.StringMatching(`[a-z ,:]{0,20}`).Draw(rt, "text"),
+	}
+	r.End = r.Start + quantity.Time(rapid.Int64Range(0, 1e12).Draw(rt, "length"))
+	for range r.Data {
+		r.Back = append(r.Back, byte(rapid.IntRange(0, 3).Draw(rt, "back")))
+		r.Offsets = append(r.Offsets, quantity.Time(rapid.Int64Range(0, 1e12).Draw(rt, "offset")))
+	}
+	if rapid.Bool().Draw(rt, "bad") {
+		r.Marks = []record.Mark{{Index: rapid.IntRange(0, len(r.Data)).Draw(rt, "byte"), Flags: record.NoStop}}
+	}
+	return r
+}
+
 func anyRecord(rt *rapid.T) record.Record {
-	if rapid.IntRange(0, 2).Draw(rt, "frame") == 0 {
+	switch rapid.IntRange(0, 4).Draw(rt, "what") {
+	case 0:
 		return anyFrame(rt)
+	case 1:
+		return anyTransaction(rt)
 	}
 	r := record.Record{
 		Kind: record.Kind(rapid.IntRange(0, 7).Draw(rt, "kind")), Link: uint16(rapid.IntRange(0, 1).Draw(rt, "link")),

@@ -38,12 +38,15 @@ const canHeader = 8
 // mostBits is more than any frame has: marks of frames count bits.
 const mostBits = 4096
 
-// framePorts gives the interface for the frames of each can link, behind those of
-// all links, by the link's index.
-func framePorts(links []capture.Link) map[uint16]int {
+// ownTypes are the link types of buses that have one.
+var ownTypes = map[string]layers.LinkType{canKind: linkSocketCAN, i2cKind: linkLinuxI2C}
+
+// ownPorts gives the interface for the frames or transactions of each link whose
+// bus has a link type of its own, behind those of all links, by the link's index.
+func ownPorts(links []capture.Link) map[uint16]int {
 	out := map[uint16]int{}
 	for i, l := range links {
-		if l.Kind == canKind {
+		if _, has := ownTypes[l.Kind]; has {
 			out[uint16(i)] = len(links) + len(out)
 		}
 	}
