@@ -12,7 +12,7 @@ import (
 )
 
 // canBeat is how often a bus is read, in bits, whatever else is due on it.
-const canBeat = 64
+const canBeat = 256
 
 // receiveQueue is how many frames the MCU's unit keeps until its handler takes
 // them; which one is lost when it is full is the unit's rule: the newest.

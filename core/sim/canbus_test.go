@@ -66,8 +66,8 @@ func TestHealthyCANBuses(t *testing.T) {
 	assert.Zero(t, f.bad+f.unacknowledged)
 	assert.Contains(t, f.notes, "the MCU takes part: it saw 11 recessive bits, 43.50 µs")
 	f = busTraffic(t, b, "winch", quantity.Second)
-	assert.InDelta(t, 100, f.fromDevices, 3)
-	assert.InDelta(t, 100, f.fromMCU, 3)
+	assert.InDelta(t, 50, f.fromDevices, 3)
+	assert.InDelta(t, 50, f.fromMCU, 3)
 	assert.Zero(t, f.bad+f.unacknowledged)
 }
 

@@ -21,6 +21,7 @@ type member struct {
 	node    bus.Node
 	delay   quantity.Time
 	wake    quantity.Time
+	next    quantity.Time // of the next thing that happens at it
 	seen    []bool     // levels at its place
 	release []bool     // what it lets the lines be
 	before  []bool     // and let them be before the present step
@@ -64,6 +65,7 @@ func (b *Bus) Join(n bus.Node, delay quantity.Time) {
 		m.seen, m.release, m.there = append(m.seen, true), append(m.release, true), append(m.there, true)
 	}
 	copy(m.seen, b.high)
+	m.plan()
 	b.members = append(b.members, m)
 }
 
@@ -72,6 +74,7 @@ func (b *Bus) Join(n bus.Node, delay quantity.Time) {
 func (b *Bus) Wake() {
 	for _, m := range b.members {
 		m.wake = b.now
+		m.plan()
 	}
 }
 
@@ -84,22 +87,27 @@ func (b *Bus) Levels() []bool { return append([]bool(nil), b.high...) }
 // behind takes the first change off a queue, which keeps its room.
 func behind(q []change) []change { return q[:copy(q, q[1:])] }
 
+// plan works out when the next thing happens at a member.
+func (m *member) plan() {
+	m.next = m.wake
+	for l := range m.coming {
+		if q := m.coming[l]; len(q) > 0 && q[0].at < m.next {
+			m.next = q[0].at
+		}
+		if q := m.going[l]; len(q) > 0 && q[0].at < m.next {
+			m.next = q[0].at
+		}
+	}
+}
+
 // next is the time of the next thing that happens.
 func (b *Bus) next() quantity.Time {
 	t := quantity.Forever
-	for l := range b.high {
-		t = min(t, b.rises[l])
+	for _, r := range b.rises {
+		t = min(t, r)
 	}
 	for _, m := range b.members {
-		t = min(t, m.wake)
-		for l := range b.high {
-			if q := m.coming[l]; len(q) > 0 {
-				t = min(t, q[0].at)
-			}
-			if q := m.going[l]; len(q) > 0 {
-				t = min(t, q[0].at)
-			}
-		}
+		t = min(t, m.next)
 	}
 	return t
 }
@@ -114,7 +122,10 @@ func (b *Bus) Run(to quantity.Time) {
 		b.now = max(t, b.now)
 		b.middle()
 		for _, m := range b.members {
-			b.step(m)
+			if m.next <= b.now {
+				b.step(m)
+				m.plan()
+			}
 		}
 	}
 	b.now = max(b.now, to)
@@ -157,6 +168,7 @@ func (b *Bus) set(l int, high bool) {
 	}
 	for _, m := range b.members {
 		m.coming[l] = append(m.coming[l], change{b.now + m.delay, high})
+		m.next = min(m.next, b.now+m.delay)
 	}
 }
 
