@@ -68,7 +68,14 @@ func parseNodes(text string) (*Nodes, error) {
 	}
 	for i, e := range append([]can.End{n.Tap}, n.Ends...) {
 		for _, b := range []*can.BitTiming{&e.Nominal, e.Data} {
-			if b != nil && (b.Clock <= 0 || b.Rate <= 0 || b.Prescaler < 1 || b.Seg1 < 1 || b.Seg2 < 1 || b.Jump < 1) {
+			if b == nil {
+				continue
+			}
+			if b.Clock <= 0 || b.Clock > 10*quantity.Gigahertz || b.Wanted <= 0 {
+				return nil, fmt.Errorf("the timing of node %d is out of range", i)
+			}
+			again, err := can.ParseTiming(b.Clock, b.Wanted, b.Text())
+			if err != nil || again != *b || b.Rate < quantity.Baud || b.Quantum() < 1000 {
 				return nil, fmt.Errorf("the timing of node %d is out of range", i)
 			}
 		}
@@ -116,7 +123,6 @@ func (holder) Step(_ quantity.Time, _, release []bool) quantity.Time {
 // hold makes the line stick dominant, or lets it go; all nodes start anew.
 func (b *canBus) hold(on bool) {
 	b.feed()
-	b.tap.Flush(b)
 	b.held = on
 	b.start(b.now)
 	text := "the line is let go"
@@ -151,8 +157,16 @@ func key(f can.Frame) uint64 {
 
 // start puts the nodes on a bus anew, from the present time on.
 func (b *canBus) start(n Nodes) {
+	// The tap reads on, unless it is to read with another timing.
+	tap := b.tap
+	if timing := timingOf(&n.Tap); tap == nil || timing != timingOf(&b.now.Tap) {
+		if tap != nil {
+			tap.Flush(b)
+		}
+		tap = can.NewDecoder(timing, b.index)
+	}
 	b.now, b.began = n, b.w.now
-	b.fresh(1, can.NewDecoder(timingOf(&n.Tap), b.index), b)
+	b.fresh(1, tap, b)
 	b.nodes, b.due, b.waiting, b.lost = make([]*can.Node, len(n.Ends)), nil, 0, 0
 	b.states = make([]can.ErrorState, len(n.Ends))
 	b.sender = map[uint64]record.End{}
@@ -273,7 +287,6 @@ func (b *canBus) Open(r *record.Record) { b.w.store.Open(r) }
 // waits for the bus to be idle.
 func (b *canBus) change(n Nodes) {
 	b.feed()
-	b.tap.Flush(b)
 	b.start(n)
 	own := "off the bus"
 	if !n.OffBus {

@@ -216,3 +216,43 @@ func TestCANIsReproducible(t *testing.T) {
 		}
 	}
 }
+
+// States of buses that make no sense are refused, and never run.
+func TestBadStatesAreRefused(t *testing.T) {
+	b := lock7(t)
+	for _, change := range []func(n *Nodes){
+		func(n *Nodes) { n.Ends = nil },
+		func(n *Nodes) { n.Ends[0].Nominal.Clock = 0 },
+		func(n *Nodes) { n.Ends[0].Nominal.Seg1 = -3 },
+		func(n *Nodes) { n.Ends[1].Nominal.Rate++ },
+		func(n *Nodes) { n.Ends[1].Nominal.Jump = 9 },
+		func(n *Nodes) { n.Tap.Nominal.Prescaler = 0 },
+		func(n *Nodes) { n.Ends[0].Messages[0].Period = 0 },
+		func(n *Nodes) { n.Ends[0].Messages[0].Frame.Data = make([]byte, 9) },
+	} {
+		n := NodesOf(b.Bus("pump"))
+		_, err := ParseInput(Input{Link: "pump", Nodes: &n}.String())
+		require.NoError(t, err)
+		n.Ends[0].Messages = slices.Clone(n.Ends[0].Messages)
+		change(&n)
+		_, err = ParseInput(Input{Link: "pump", Nodes: &n}.String())
+		assert.Error(t, err)
+	}
+	for _, change := range []func(n *I2C){
+		func(n *I2C) { n.Bit = 0 }, func(n *I2C) { n.Rise = -1 }, func(n *I2C) { n.Asks[0].Every = 0 }, func(n *I2C) { n.Asks[0].Read = -1 }, func(n *I2C) { n.Asks[0].Address = 0x80 },
+	} {
+		n := I2COf(b.Bus("hull"))
+		_, err := ParseInput(Input{Link: "hull", I2C: &n}.String())
+		require.NoError(t, err)
+		change(&n)
+		_, err = ParseInput(Input{Link: "hull", I2C: &n}.String())
+		assert.Error(t, err)
+	}
+	for _, text := range []string{"at 5 nodes pump !", "at 5 nodes pump e30", "at 5 i2c hull e30", "at 5 hold pump maybe", "at 5 nodes pump AAAA"} {
+		_, err := ParseInput(text)
+		assert.Error(t, err, text)
+	}
+	w := New(b, capture.NewStore(MetaOf(b)))
+	assert.ErrorContains(t, w.Put(Input{Link: "pump", Send: []byte("x")}), "is a can bus")
+	assert.ErrorContains(t, w.Put(Input{Link: "hull", Send: []byte("x")}), "is an i2c bus")
+}

@@ -377,6 +377,8 @@ func TestInputs(t *testing.T) {
 func FuzzParseInput(f *testing.F) {
 	f.Add("at 5 send l 00ff")
 	f.Add("at 5 cut l device")
+	f.Add("at 5 hold pump true")
+	f.Add("at 5 i2c hull eyJCaXQiOjl9") // short ones only: long ones stall the fuzzer
 	f.Add("at 5 ends l mcu 9600000000/8N1/16/false device 9600000000/7E1/16/true off -3.5 service 5000000")
 	f.Fuzz(func(t *testing.T, s string) {
 		in, err := ParseInput(s)

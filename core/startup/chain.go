@@ -81,7 +81,7 @@ func (c Chain) With(steps ...*Step) Chain {
 	for _, s := range c.Steps {
 		s.after, s.notAfter = nil, nil
 		for _, name := range s.Role.After {
-			if d := c.Step(name); d != nil && !d.AtReset {
+			if d := c.Step(name); d != nil {
 				s.after = append(s.after, name)
 			}
 		}

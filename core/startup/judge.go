@@ -42,6 +42,9 @@ func (v Verdict) Broken() bool { return v.State == Missing || v.State == OutOfOr
 // it has its effect once.
 func (c Chain) Judge(done []string) []Verdict {
 	effective := map[string]bool{}
+	for _, s := range c.Steps {
+		effective[s.Name] = s.AtReset
+	}
 	for _, name := range done {
 		s := c.Step(name)
 		if s == nil {
@@ -56,10 +59,10 @@ func (c Chain) Judge(done []string) []Verdict {
 		v := &out[i]
 		v.Step = s
 		switch {
+		case s.AtReset && !slices.Contains(done, s.Name):
+			v.State = AtReset
 		case effective[s.Name]:
 			v.State = Done
-		case s.AtReset:
-			v.State = AtReset
 		case !slices.Contains(done, s.Name):
 			v.State, v.Why = Missing, s.Lack
 		default:
