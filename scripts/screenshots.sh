@@ -52,6 +52,11 @@ photo unfolded 1280x800 "J i text:TEMP Return wait:1 Escape Up Up Return Right" 
 photo waves 1280x800 "J wait:3 6 E plus plus plus plus plus plus plus m n n" demo --set links.lower-gauge.mcu.frame=7O1
 photo proposals 1280x800 "P wait:2 P" open demo
 photo plan 1280x800 "P wait:2 Y wait:2 K K K r plus plus plus plus plus plus plus plus plus plus plus colon wait:0.3 text:plan space text:out space text:83 space text:00 space text:00 space text:00 space text:in space text:40 space text:48 space text:.. space text:.. Return wait:0.5 d m n n n n n n n wait:1" open demo
+photo startup 1280x800 "2 s Down x wait:1" demo
+photo registers 1280x800 "2 r Down Down Down colon text:value space text:0x0119 Return wait:1" demo
+photo can 1280x800 "2 colon text:link space text:pump Return Left Left wait:1" demo
+photo spi 1280x800 "2 colon text:link space text:gate Return n minus wait:1" demo
+photo i2c 1280x800 "2 colon text:link space text:hull Return wait:1" demo
 photo small 660x420 "J 2" "${fault[@]}"
 photo help 1280x800 "2 question" demo
 ./bin/gavrix draw frame "${fault[@]:0:1}" --set links.lower-gauge.mcu.frame=8N1 --link lower-gauge --value 34 --out docs/screenshots/frame.svg

@@ -252,7 +252,7 @@ func (b *canBus) runs() {
 	for i := range b.due {
 		d := &b.due[i]
 		if d.at <= b.w.now {
-			// One that still waits is replaced: only the newest value counts.
+			// A node with a full queue skips its turn.
 			if node := b.nodes[d.node]; node != nil && node.Queued() < len(b.now.Ends[d.node].Messages) {
 				node.Send(d.message.Frame)
 				b.bus.Wake()

@@ -22,12 +22,12 @@ type member struct {
 	delay   quantity.Time
 	wake    quantity.Time
 	next    quantity.Time // of the next thing that happens at it
-	seen    []bool     // levels at its place
-	release []bool     // what it lets the lines be
-	before  []bool     // and let them be before the present step
-	coming  [][]change // levels on their way to it, by line
-	going   [][]change // what it does, on the way to the middle of the bus
-	there   []bool     // what of it has reached the middle
+	seen    []bool        // levels at its place
+	release []bool        // what it lets the lines be
+	before  []bool        // and let them be before the present step
+	coming  [][]change    // levels on their way to it, by line
+	going   [][]change    // what it does, on the way to the middle of the bus
+	there   []bool        // what of it has reached the middle
 }
 
 // Bus is a set of nodes on shared lines. The lines meet in the middle; each
