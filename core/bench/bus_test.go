@@ -95,6 +95,9 @@ func TestOddNode(t *testing.T) {
 	require.Equal(t, []string{"node-at-another-rate"}, codes(fs))
 	assert.Contains(t, fs[0].Seen, "stranger runs at 125 kbit/s, all others at 250 kbit/s")
 	assert.Len(t, b.Bus("pump").CAN.Pairs, 6)
+	require.Len(t, fs[0].Fixes, 1)
+	require.NoError(t, b.Apply(fs[0].Fixes[0].Edits...))
+	assert.Empty(t, b.Lint())
 }
 
 // Register values of a bus decode back to what was chosen.

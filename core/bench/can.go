@@ -338,10 +338,13 @@ func (l *Bus) lintCAN() []finding.Finding {
 			Seen: fmt.Sprintf("%s runs at %s, all others at %s", c.Odd.Name, c.Odd.Nominal.Wanted.BitRate(), rest.Nominal.Wanted.BitRate()),
 			Why:  "it destroys the others' frames with error flags as long as it is active; if it only listens it hears nothing and harms nobody", Change: "give it the others' rate",
 		}
-		path := l.path("devices", c.Odd.Name, "rate")
+		want := rest.Nominal.Wanted
 		if c.Odd == own {
-			path = l.path("mcu", "rate")
-			f.Fixes = []finding.Fix{{Label: "MCU to " + rest.Nominal.Wanted.BitRate(), Edits: []finding.Edit{{Path: path, Value: rest.Nominal.Wanted.String()}}}}
+			f.Fixes = []finding.Fix{{Label: "MCU to " + want.BitRate(), Edits: []finding.Edit{{Path: l.path("mcu", "rate"), Value: want.String()}}}}
+		} else if ts, err := can.SolveTiming(c.Odd.Nominal.Clock, want, rest.Nominal.Sample, can.UsualSegments, 0, 1); err == nil && math.Abs(ts[0].Error) < 1e-4 {
+			f.Fixes = []finding.Fix{{Label: c.Odd.Name + " to " + want.BitRate() + ", " + ts[0].Split(), Edits: []finding.Edit{
+				{Path: l.path("devices", c.Odd.Name, "rate"), Value: want.String()}, {Path: l.path("devices", c.Odd.Name, "timing"), Value: ts[0].Text()},
+			}}}
 		}
 		out = append(out, f)
 	}

@@ -24,7 +24,6 @@ type frames struct {
 	fromMCU, fromDevices int // good ones
 	bad                  int // frames with error marks, error flags
 	unacknowledged       int
-	floats               bool
 	notes                string
 }
 

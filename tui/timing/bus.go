@@ -314,7 +314,7 @@ func (v *View) pairs(out *sum, b *bench.Bus) {
 		case !p.Decodes:
 			style, glyph, verdict = cells.Bad, "✗", "clocks too far apart"
 		case p.FarApart():
-			style, glyph, verdict = cells.Doubt, "△", fmt.Sprintf("sample points %.1f %% of a bit apart", 100*p.Apart)
+			style, glyph, verdict = cells.Doubt, "△", fmt.Sprintf("sample %.1f %% of a bit apart", 100*p.Apart)
 		}
 		x := a.Text(nameAt, out.y, style, glyph+" "+p.A.Name+", "+p.B.Name)
 		x = a.Text(x+2, out.y, cells.Plain, fmt.Sprintf("%.3f %% of %.3f %% used", 100*p.Sum, 100*p.Pair))

@@ -181,7 +181,7 @@ func ofUnit(words []bench.Word) []written {
 		var fields []string
 		own := false
 		for _, c := range w.Choices {
-			own = own || c.Source != "needed"
+			own = own || c.Role == "rate" || c.Role == "rate-fine" || c.Role == "frame"
 			if c.Value != c.Field.Of(w.Reset) {
 				fields = append(fields, c.Field.Name+" "+c.Field.Meaning(c.Value))
 			}
