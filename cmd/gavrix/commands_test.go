@@ -16,8 +16,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"gavrix/core/bus/uart"
+	"gavrix/core/capture/pcapng"
 	"gavrix/core/clock"
 	"gavrix/core/quantity"
+	"gavrix/core/record"
 	"gavrix/core/wire"
 	"gavrix/core/wire/vcd"
 	"gavrix/demo"
@@ -533,6 +535,40 @@ func TestPicturesOfABench(t *testing.T) {
 		_, status := run(t, append([]string{"draw"}, args...)...)
 		assert.Equal(t, cannot, status, args)
 	}
+}
+
+func TestBusesAreWatched(t *testing.T) {
+	out, status := run(t, "watch", "demo", "--for", "200ms", "--fast", "--link", "pump", "--link", "hull")
+	require.Equal(t, fine, status, out)
+	assert.Contains(t, out, "1A5  8 bytes  01 5A 8C 00 1E 02 41 00")
+	assert.Contains(t, out, "start 96 ack 12 ack restart 97 ack 03 ack 1A ack 80 nack stop")
+	assert.NotContains(t, out, "gauge")
+	dir := t.TempDir()
+	file := filepath.Join(dir, "x.pcapng")
+	out, status = run(t, "watch", "demo", "--for", "200ms", "--fast", "--save", file, "--json")
+	require.Equal(t, fine, status, out)
+	assert.Contains(t, out, `"bus":"can"`)
+	f, err := os.Open(file)
+	require.NoError(t, err)
+	defer f.Close()
+	store, err := pcapng.Read(f)
+	require.NoError(t, err)
+	kinds := map[record.Kind]int{}
+	snap := store.Snapshot()
+	for i := range snap.Len() {
+		kinds[snap.At(i).Kind]++
+	}
+	assert.Positive(t, kinds[record.Frame])
+	assert.Positive(t, kinds[record.Transaction])
+	levels := filepath.Join(dir, "x.vcd")
+	_, status = run(t, "watch", "demo", "--for", "100ms", "--fast", "--levels", levels)
+	require.Equal(t, fine, status)
+	out, status = run(t, "decode", levels, "--link", "pump can line=pump.line rate=250k sample=87.5%", "--link", "hull i2c clock=hull.clock data=hull.data")
+	require.Equal(t, fine, status, out)
+	assert.Contains(t, out, "01 5A 8C 00 1E 02 41 00")
+	assert.Contains(t, out, "start 43 ack F0 ack 0F nack stop")
+	_, status = run(t, "watch", "demo", "--for", "10ms", "--fast", "--link", "gate")
+	assert.Equal(t, cannot, status)
 }
 
 func TestStartupCommand(t *testing.T) {

@@ -93,7 +93,7 @@ without a bench.`,
 }
 
 func (o *watchOptions) watchBench(ctx context.Context, b *bench.Bench) error {
-	links, err := chosen(b, o.only)
+	links, err := watched(b, o.only)
 	if err != nil {
 		return err
 	}
@@ -134,8 +134,40 @@ func (o *watchOptions) watchPort(ctx context.Context) error {
 	return o.follow(ctx, tty.Session{Ports: []*tty.Port{p}, Capture: store}, nil, 0)
 }
 
+// watched gives the indices of the named links, or of all that are simulated or
+// real.
+func watched(b *bench.Bench, names []string) ([]uint16, error) {
+	index := map[string]uint16{}
+	var all []uint16
+	for _, l := range b.Links {
+		index[l.Name] = l.Index
+		all = append(all, l.Index)
+	}
+	for _, l := range b.Buses {
+		index[l.Name] = l.Index
+		if l.Index != bench.NotSimulated {
+			all = append(all, l.Index)
+		}
+	}
+	if len(names) == 0 {
+		return all, nil
+	}
+	var out []uint16
+	for _, n := range names {
+		c, err := anyNamed(b, n)
+		if err != nil {
+			return nil, err
+		}
+		if index[n] == bench.NotSimulated {
+			return nil, fmt.Errorf("%s is a %s link: the simulation does not run it yet", n, c.Kind.Name)
+		}
+		out = append(out, index[n])
+	}
+	return out, nil
+}
+
 // follow prints a session's records until its time is over.
-func (o *watchOptions) follow(ctx context.Context, s link.Session, links []*bench.Link, virtual quantity.Time) error {
+func (o *watchOptions) follow(ctx context.Context, s link.Session, links []uint16, virtual quantity.Time) error {
 	if o.save != "" {
 		r, err := pcapng.Record(s.Store(), o.save)
 		if err != nil {
@@ -153,9 +185,9 @@ func (o *watchOptions) follow(ctx context.Context, s link.Session, links []*benc
 	wanted := map[uint16]bool{}
 	first := uint16(0)
 	for i, l := range links {
-		wanted[l.Index] = true
+		wanted[l] = true
 		if i == 0 {
-			first = l.Index
+			first = l
 		}
 	}
 	for _, text := range o.sends {
@@ -219,7 +251,9 @@ func (o *watchOptions) writeLevels(snap *capture.Snapshot) error {
 }
 
 func (o *watchOptions) print(meta *capture.Meta, r *record.Record, wanted map[uint16]bool) error {
-	if len(wanted) > 0 && !wanted[r.Link] || r.Seen == record.Tap && !o.taps {
+	// What is on a shared bus is seen by all alike; the tap stands for them.
+	own := r.Kind == record.Frame || r.Kind == record.Transaction
+	if len(wanted) > 0 && !wanted[r.Link] || r.Seen == record.Tap && !o.taps && !own {
 		return nil
 	}
 	if o.asJSON {

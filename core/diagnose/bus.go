@@ -28,7 +28,10 @@ func Bus(snap *capture.Snapshot, l *bench.Bus) []finding.Finding {
 	add := func(sev finding.Severity, code string, at quantity.Time, seen, why, change string) {
 		out = append(out, finding.Finding{Severity: sev, Code: code, Where: finding.Place{Link: l.Name, At: at}, Link: l.Name, Seen: seen, Why: why, Change: change})
 	}
-	if since, held := heldLow(snap, l.Index); held {
+	if l.I2C != nil {
+		return i2cBus(snap, l)
+	}
+	if since, held := heldLow(snap, l.Index, 0); held {
 		add(finding.Error, "line-held-dominant", since, fmt.Sprintf("the line of %s is dominant without end", l.Name),
 			"no node sees the eleven recessive bits that it waits for, so none takes part", "look for a driver that is stuck, a swapped pair or a short")
 		return out
@@ -84,12 +87,63 @@ func lately(snap *capture.Snapshot, link uint16) (s seenOnBus) {
 }
 
 // heldLow says whether the line was low all through the last milliseconds.
-func heldLow(snap *capture.Snapshot, link uint16) (since quantity.Time, held bool) {
-	kept, ok := snap.Kept(link, 0)
+func heldLow(snap *capture.Snapshot, link uint16, line int) (since quantity.Time, held bool) {
+	kept, ok := snap.Kept(link, line)
 	const long = 2 * quantity.Millisecond
 	if !ok || kept.To-kept.From < long {
 		return 0, false
 	}
-	w, ok := snap.Window(link, 0, kept.To-long, kept.To)
+	w, ok := snap.Window(link, line, kept.To-long, kept.To)
 	return kept.To - long, ok && !w.High && len(w.Toggles) == 0
+}
+
+// i2cBus gives findings about the newest traffic of an i2c bus.
+func i2cBus(snap *capture.Snapshot, l *bench.Bus) []finding.Finding {
+	var out []finding.Finding
+	for i, role := range l.Kind.Lines {
+		if since, held := heldLow(snap, l.Index, i); held {
+			out = append(out, finding.Finding{
+				Severity: finding.Error, Code: "line-held-low", Where: finding.Place{Link: l.Name, At: since}, Link: l.Name,
+				Seen: fmt.Sprintf("the %s line of %s is low without end", role.Name, l.Name), Why: "nothing lets it rise: no pull-up, a short, or a device that holds it",
+				Change: "look for the pull-up first; then take the devices off one by one",
+			})
+		}
+	}
+	if len(out) > 0 {
+		return out
+	}
+	// The newest word of each address counts.
+	answered, at := map[byte]bool{}, map[byte]quantity.Time{}
+	for i := snap.Len() - 1; i >= 0; i-- {
+		r := snap.At(i)
+		if r.Start < snap.Now-2*window || r.Kind == record.Changed && r.Link == l.Index {
+			break
+		}
+		if r.Link != l.Index || r.Kind != record.Transaction || len(r.Data) == 0 || len(r.Back) == 0 {
+			continue
+		}
+		if a := r.Data[0] >> 1; at[a] == 0 {
+			answered[a], at[a] = r.Back[0]&record.Acked != 0, r.Start
+		}
+	}
+	silent := 0
+	for _, d := range l.I2C.Devices {
+		if t, asked := at[d.End.Address]; asked && !answered[d.End.Address] {
+			silent++
+			out = append(out, finding.Finding{
+				Severity: finding.Warning, Code: "no-acknowledge", Where: finding.Place{Link: l.Name, At: t}, Link: l.Name,
+				Seen:   fmt.Sprintf("%s does not acknowledge its address %02X (%02X on the wire)", d.Name, d.End.Address, d.End.Address<<1),
+				Why:    "absent, not powered, or strapped to another address: the wire does not tell these apart",
+				Change: "measure its supply; then look for who answers on the bus",
+			})
+		}
+	}
+	if silent == len(at) && silent > 1 {
+		out = []finding.Finding{{
+			Severity: finding.Warning, Code: "nobody-acknowledges", Where: out[0].Where, Link: l.Name,
+			Seen: fmt.Sprintf("none of %d devices acknowledges", silent), Why: "all at once: the data line does not reach them, or their common supply is off",
+			Change: "look at the data pin in the start-up (s), then at the supply",
+		}}
+	}
+	return out
 }

@@ -13,6 +13,7 @@ import (
 	"gavrix/core/bench"
 	"gavrix/core/bus/can"
 	"gavrix/core/capture"
+	"gavrix/core/diagnose"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
 	"gavrix/core/wire"
@@ -90,6 +91,11 @@ func TestEveryStepOfANodeIsNeeded(t *testing.T) {
 			assert.Zero(t, f.fromMCU+f.fromDevices, gone)
 			assert.Positive(t, f.unacknowledged, gone)
 			assert.Contains(t, f.notes, "pump-drive is error passive", gone)
+			w := New(b, capture.NewStore(MetaOf(b)))
+			w.RunTo(200 * quantity.Millisecond)
+			found := diagnose.Bus(w.store.Snapshot(), l)
+			require.Len(t, found, 1, gone)
+			assert.Contains(t, found[0].Seen, "of pump-drive without acknowledge")
 		case "port-clock", "transmit-pin", "receive-pin":
 			assert.Zero(t, f.fromMCU, gone)
 			assert.Contains(t, f.notes, "MCU is ", gone)
@@ -138,6 +144,9 @@ func TestHeldBus(t *testing.T) {
 	f := framesOf(w.store.Snapshot(), b.Bus("pump").Index, 50*quantity.Millisecond)
 	assert.Zero(t, f.fromMCU+f.fromDevices)
 	assert.NotContains(t, f.notes, "takes part")
+	found := diagnose.Bus(w.store.Snapshot(), b.Bus("pump"))
+	require.Len(t, found, 1)
+	assert.Equal(t, "line-held-dominant", found[0].Code)
 	require.NoError(t, w.Put(Input{Link: "pump", Hold: &off}))
 	w.RunTo(300 * quantity.Millisecond)
 	f = framesOf(w.store.Snapshot(), b.Bus("pump").Index, 200*quantity.Millisecond)

@@ -10,6 +10,7 @@ import (
 	"gavrix/core/bench"
 	"gavrix/core/bus/i2c"
 	"gavrix/core/capture"
+	"gavrix/core/diagnose"
 	"gavrix/core/finding"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
@@ -122,13 +123,37 @@ func TestPullUpMissing(t *testing.T) {
 	require.True(t, ok)
 	assert.False(t, win.High)
 	assert.Empty(t, win.Toggles)
+	found := diagnose.Bus(w.store.Snapshot(), b.Bus("hull"))
+	require.NotEmpty(t, found)
+	assert.Equal(t, "line-held-low", found[0].Code)
+	assert.Contains(t, found[0].Why, "no pull-up")
 	require.True(t, b.Undo())
 	require.NoError(t, w.Apply(b))
 	w.RunTo(900 * quantity.Millisecond)
 	assert.Positive(t, said(w.store.Snapshot(), index, 550*quantity.Millisecond)[tilt])
+	assert.Empty(t, diagnose.Bus(w.store.Snapshot(), b.Bus("hull")))
 	for _, in := range w.Inputs {
 		back, err := ParseInput(in.String())
 		require.NoError(t, err)
 		assert.Equal(t, in, back)
 	}
+}
+
+// What does not acknowledge is named: one device, or all of them at once.
+func TestSilentDevicesAreNamed(t *testing.T) {
+	b := lock7(t)
+	w := New(b, capture.NewStore(MetaOf(b)))
+	n := I2COf(b.Bus("hull"))
+	n.Devices = slices.DeleteFunc(n.Devices, func(e i2c.End) bool { return e.Name == "boat-lamps" })
+	require.NoError(t, w.Put(Input{Link: "hull", I2C: &n}))
+	w.RunTo(quantity.Second)
+	found := diagnose.Bus(w.store.Snapshot(), b.Bus("hull"))
+	require.Len(t, found, 1)
+	assert.Contains(t, found[0].Seen, "boat-lamps does not acknowledge its address 21 (42 on the wire)")
+	n.Devices = nil
+	require.NoError(t, w.Put(Input{Link: "hull", I2C: &n}))
+	w.RunTo(3 * quantity.Second)
+	found = diagnose.Bus(w.store.Snapshot(), b.Bus("hull"))
+	require.Len(t, found, 1)
+	assert.Equal(t, "nobody-acknowledges", found[0].Code)
 }
