@@ -183,15 +183,10 @@ func (a *App) completions() []string {
 
 // settable lists the paths of the selected link's settings.
 func (a *App) settable() []string {
-	l := a.Link()
-	if l == nil {
-		return nil
+	if l := a.Common(); l != nil {
+		return l.Settable()
 	}
-	var out []string
-	for _, p := range []string{"mcu.rate", "mcu.frame", "mcu.oversampling", "mcu.divisor", "mcu.service", "mcu.vote", "device.rate", "device.frame", "device.clock-off"} {
-		out = append(out, "links."+l.Name+"."+p)
-	}
-	return out
+	return nil
 }
 
 func commonPrefix(c []string) string {

@@ -2,6 +2,7 @@ package bench
 
 import (
 	"io/fs"
+	"strings"
 
 	"gavrix/core/bus/can"
 	"gavrix/core/bus/i2c"
@@ -83,6 +84,17 @@ func (x *binder) onBus(dir fs.FS, l *Bus, n *doc.Node) *device.Device {
 		return nil
 	}
 	return d
+}
+
+// Settable lists the paths of a link's settings, as an edit names them.
+func (l *Common) Settable() []string {
+	var out []string
+	for _, p := range linkSchema.Paths(l.node) {
+		if p[0] != "kind" && p[0] != "checks" {
+			out = append(out, "links."+l.Name+"."+strings.Join(p, "."))
+		}
+	}
+	return out
 }
 
 // Named gives what the link with a name has in common with all others, or nil.

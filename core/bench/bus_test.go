@@ -66,6 +66,22 @@ func TestWrongSettingsOfBuses(t *testing.T) {
 	}
 }
 
+// Every path that is offered can be set, or says why not.
+func TestSettable(t *testing.T) {
+	b := demoBench(t)
+	for _, want := range []string{"links.gate.devices.trim.mcu.divider", "links.hull.pull-up", "links.hull.mcu.asks.tilt.every", "links.pump.mcu.data-timing", "links.upper-gauge.mcu.ask.every"} {
+		name, _, _ := strings.Cut(strings.TrimPrefix(want, "links."), ".")
+		assert.Contains(t, b.Named(name).Settable(), want)
+	}
+	assert.NotContains(t, b.Named("gate").Settable(), "links.gate.pull-up")
+	for _, path := range b.Named("pump").Settable() {
+		err := b.Apply(finding.Edit{Path: strings.Split(path, "."), Value: "1 %"})
+		if err == nil {
+			require.True(t, b.Undo())
+		}
+	}
+}
+
 // What has no fix by a single value is found all the same.
 func TestOtherFaultsOfBuses(t *testing.T) {
 	for _, c := range []struct{ path, value, code string }{

@@ -244,6 +244,34 @@ func (t *Type) validate(n *Node, what string, out *[]finding.Finding) {
 	}
 }
 
+// Paths lists where plain values may stand in a tree: those of its type's keys, and
+// below names of one's own those that the tree has.
+func (t *Type) Paths(n *Node) [][]string {
+	var out [][]string
+	t.paths(n, nil, &out)
+	return out
+}
+
+func (t *Type) paths(n *Node, path []string, out *[][]string) {
+	below := func(name string) []string { return append(append([]string{}, path...), name) }
+	switch t.shape {
+	case scalarShape:
+		*out = append(*out, path)
+	case structShape:
+		for _, k := range t.keys {
+			k.Type.paths(n.Get(k.Name), below(k.Name), out)
+		}
+	case kindShape:
+		if of := t.Of(n.Text(t.by)); of != nil {
+			of.paths(n, path, out)
+		}
+	case mapShape:
+		for _, c := range n.All() {
+			t.each.paths(c, below(c.Key), out)
+		}
+	}
+}
+
 // Default is a value that is not written and holds all the same.
 type Default struct {
 	Path  []string

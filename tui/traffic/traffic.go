@@ -11,6 +11,8 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"gavrix/core/bus/all"
+	"gavrix/core/bus/i2c"
+	"gavrix/core/bus/spi"
 	"gavrix/core/bus/uart"
 	"gavrix/core/capture"
 	"gavrix/core/capture/jsonl"
@@ -205,11 +207,14 @@ func (v *View) frames(a cells.Area, y int, h ui.Host, snap *capture.Snapshot, l 
 		}
 		y++
 	}
-	if out.Runs > 0 {
+	switch {
+	case out.Runs == 0:
+		row("on the bus", in)
+	case in.Runs == 0:
+		row("begun by the "+l.MCU, out)
+	default:
 		row("from the "+l.MCU, out)
 		row("from others", in)
-	} else {
-		row("on the bus", in)
 	}
 	return y
 }
@@ -409,6 +414,9 @@ func (v *View) unanswered(i int, h ui.Host) bool {
 func (v *View) spineLine(a cells.Area, y, i int, link *capture.Link, h ui.Host) int {
 	const timeW = 15
 	spine := timeW + (a.W-timeW)*2/5
+	if v.lines[i].Kind == record.Transaction || link.Kind == i2c.Kind.Name || link.Kind == spi.Kind.Name {
+		spine = timeW // one line has both directions
+	}
 	l := &v.lines[i]
 	if i > 0 {
 		n := gapRows(l.Gap)
