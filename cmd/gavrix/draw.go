@@ -12,6 +12,7 @@ import (
 	"github.com/google/renameio/v2"
 	"github.com/spf13/cobra"
 
+	"gavrix/core/bench"
 	"gavrix/core/bus/uart"
 	"gavrix/core/picture"
 	"gavrix/core/quantity"
@@ -82,11 +83,16 @@ func (o *frameOptions) scene(args []string) (*scene.Scene, error) {
 		if err != nil {
 			return nil, err
 		}
-		l := b.Links[0]
-		if o.link != "" {
+		var l *bench.Link
+		switch {
+		case o.link != "":
 			if l, err = linkNamed(b, o.link); err != nil {
 				return nil, err
 			}
+		case len(b.Links) == 0:
+			return nil, errors.New("the bench has no character link; draw timing draws the others")
+		default:
+			l = b.Links[0]
 		}
 		if o.from != "mcu" && o.from != "device" {
 			return nil, fmt.Errorf("--from %s: write mcu or device", o.from)

@@ -311,6 +311,8 @@ func (b *canBus) put(in Input) error {
 		b.hold(*in.Hold)
 	case in.Nodes != nil:
 		b.change(*in.Nodes)
+	case in.Wire != nil:
+		return fmt.Errorf("link %s is a can bus: no wire of it can be cut; hold on makes its line stick", b.link)
 	default:
 		return fmt.Errorf("link %s is a can bus: its nodes send by their lists of messages", b.link)
 	}

@@ -260,6 +260,13 @@ func TestBadStatesAreRefused(t *testing.T) {
 		_, err := ParseInput(text)
 		assert.Error(t, err, text)
 	}
+	h := NewHeadless(b)
+	for i, l := range MetaOf(b).Links {
+		err := h.Send(uint16(i), []byte("x"))
+		assert.Equal(t, l.Kind == "uart", err == nil, "%s: %v", l.Name, err)
+		err = h.World.Put(Input{Link: l.Name, Wire: &Wire{Broken: true}})
+		assert.Equal(t, l.Kind == "uart", err == nil, "%s: %v", l.Name, err)
+	}
 	w := New(b, capture.NewStore(MetaOf(b)))
 	assert.ErrorContains(t, w.Put(Input{Link: "pump", Send: []byte("x")}), "is a can bus")
 	assert.ErrorContains(t, w.Put(Input{Link: "hull", Send: []byte("x")}), "is an i2c bus")

@@ -175,6 +175,9 @@ func (b *i2cBus) changed(l *bench.Bus) *Input {
 }
 
 func (b *i2cBus) put(in Input) error {
+	if in.Wire != nil || in.Hold != nil {
+		return fmt.Errorf("link %s is an i2c bus: its lines can't be cut or held; without a pull-up they stay low", b.link)
+	}
 	if in.I2C == nil {
 		return fmt.Errorf("link %s is an i2c bus: its firmware asks what the bench says", b.link)
 	}

@@ -22,7 +22,7 @@ type World struct {
 	rng   *rand.Rand
 	links []*simLink // nil where a real port stands in
 	buses []running  // behind the links in the capture
-	names []string
+	names []string   // of links and buses, as in the capture
 	// Inputs are all that was put in so far, in order.
 	Inputs []Input
 }
@@ -71,6 +71,7 @@ func New(b *bench.Bench, store *capture.Store) *World {
 		case l.I2C != nil:
 			w.buses = append(w.buses, newI2CBus(w, l))
 		}
+		w.names = append(w.names, l.Name)
 		store.Put(&record.Record{Kind: record.Opened, Link: l.Index, Origin: record.FromGavrix, Text: "simulated"})
 	}
 	return w
@@ -131,11 +132,10 @@ func (w *World) step() {
 
 // Put puts an input in at the present time.
 func (w *World) Put(in Input) error {
-	for i, name := range w.names {
-		if name != in.Link {
+	for i, l := range w.links {
+		if w.names[i] != in.Link {
 			continue
 		}
-		l := w.links[i]
 		if l == nil {
 			return fmt.Errorf("link %s has a real port; the simulation does not drive it", in.Link)
 		}
