@@ -49,7 +49,7 @@ func lintCommand() *cobra.Command {
 			} else {
 				printFindings(os.Stdout, fs)
 				if len(fs) == 0 {
-					fmt.Printf("%s: %d links, nothing to report\n", safe.Text(b.Name), len(b.All()))
+					fmt.Printf("%s: %s, nothing to report\n", safe.Text(b.Name), counted(len(b.All()), "link"))
 				}
 			}
 			if worst, any := finding.Worst(fs); any && worst == finding.Error {
@@ -171,4 +171,12 @@ func chosen(b *bench.Bench, names []string) ([]*bench.Link, error) {
 		out = append(out, l)
 	}
 	return out, nil
+}
+
+// counted gives a number with its noun.
+func counted(n int, noun string) string {
+	if n != 1 {
+		noun += "s"
+	}
+	return fmt.Sprintf("%d %s", n, noun)
 }

@@ -686,6 +686,10 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 	if h.Session() != nil {
 		cs = append(cs,
 			ui.Command{Name: "send", Args: "[TEXT]", Keys: []string{"i"}, Help: `send a line, or TEXT with \n, \r, \xNN`, Short: "send", Run: func(arg string) tea.Cmd {
+				if l := h.Link(); l == nil && h.Bus() != nil {
+					h.Say("%s", "on a bus the MCU sends what the bench says: messages of can, asks of i2c")
+					return nil
+				}
 				if arg == "" {
 					v.send = newSender()
 					return nil
