@@ -14,6 +14,7 @@ import (
 	"gavrix/core/finding"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
+	"gavrix/core/startup"
 )
 
 // said gives the transactions of a bus in words, with how often each was seen.
@@ -156,4 +157,22 @@ func TestSilentDevicesAreNamed(t *testing.T) {
 	found = diagnose.Bus(w.store.Snapshot(), b.Bus("hull"))
 	require.Len(t, found, 1)
 	assert.Equal(t, "nobody-acknowledges", found[0].Code)
+}
+
+// Of spi, which is not simulated, each step that is left out is named all the same:
+// from the list, and from the registers as they are then.
+func TestEveryStepOfAnSPIUnitIsNamed(t *testing.T) {
+	c, err := lock7(t).Bus("gate").Chain()
+	require.NoError(t, err)
+	for _, gone := range c.Needed() {
+		b := lock7(t)
+		l := b.Bus("gate")
+		require.NoError(t, b.Apply(l.StartEdit(slices.DeleteFunc(c.Needed(), func(s string) bool { return s == gone }))))
+		judged, dumped := verdictsOf(t, b, l)
+		for _, vs := range [][]startup.Verdict{judged, dumped} {
+			for _, v := range vs {
+				assert.Equal(t, v.Name == gone, v.Broken(), "%s left out, %s", gone, v.Name)
+			}
+		}
+	}
 }

@@ -96,6 +96,9 @@ func (v *View) drawSPI(out *sum, b *bench.Bus) {
 	out.row("", d.Name, mega(d.End.Most), cells.Strong, "at most   "+d.Source)
 	a := out.a
 	if a.H >= 30 {
+		a.Text(0, 1, cells.Quiet, d.About)
+	}
+	if a.H >= 30 {
 		out.y++
 	}
 	a.Text(0, out.y, cells.Head, "DIVIDERS")
@@ -105,7 +108,11 @@ func (v *View) drawSPI(out *sum, b *bench.Bus) {
 	a.Text(at[2], out.y, cells.Quiet, "left reading")
 	a.Text(at[3], out.y, cells.Quiet, "left writing")
 	out.y++
-	for _, m := range around(d) {
+	rows := 5
+	if a.H < 30 {
+		rows = 3
+	}
+	for _, m := range around(d, rows) {
 		mark, style := " ", cells.Plain
 		if m.Divider == d.Margin.Divider {
 			mark, style = "▸", cells.Strong
@@ -121,7 +128,11 @@ func (v *View) drawSPI(out *sum, b *bench.Bus) {
 		write, ws := left(m.Write)
 		x := a.Text(at[3], out.y, ws, write)
 		if m.Rate > d.End.Most {
-			a.Text(max(x+2, at[3]+14), out.y, cells.Bad, "✗ too fast")
+			text := "✗ too fast"
+			if x = max(x+2, at[3]+14); x+cells.Width(text) > a.W {
+				text = "✗"
+			}
+			a.Text(x, out.y, cells.Bad, text)
 		}
 		out.y++
 	}
@@ -137,15 +148,15 @@ func (v *View) drawSPI(out *sum, b *bench.Bus) {
 }
 
 // around gives the dividers near the one in use.
-func around(d *bench.SPIDevice) []spi.Margin {
+func around(d *bench.SPIDevice, rows int) []spi.Margin {
 	at := 0
 	for i, m := range d.Margins {
 		if m.Divider == d.Margin.Divider {
 			at = i
 		}
 	}
-	from := max(min(at-2, len(d.Margins)-5), 0)
-	return d.Margins[from:min(from+5, len(d.Margins))]
+	from := max(min(at-rows/2, len(d.Margins)-rows), 0)
+	return d.Margins[from:min(from+rows, len(d.Margins))]
 }
 
 func (v *View) drawI2C(out *sum, b *bench.Bus) {
@@ -185,8 +196,11 @@ func (v *View) drawI2C(out *sum, b *bench.Bus) {
 		x = a.Text(x+1, out.y, cells.Plain, fmt.Sprintf("%-14s", d.Name))
 		x = a.Text(x+1, out.y, cells.Plain, fmt.Sprintf("%02X  (%02X, %02X on the wire)", d.End.Address, d.End.Address<<1, d.End.Address<<1|1))
 		x = a.Text(x+2, out.y, cells.Plain, "to "+d.End.Most.BitRate())
-		if room := a.W - x - 2; cells.Width(d.Source) <= room {
-			a.Text(x+2, out.y, cells.Quiet, d.Source)
+		for _, note := range []string{d.About, d.Source} {
+			if x+2+cells.Width(note) <= a.W {
+				a.Text(x+2, out.y, cells.Quiet, note)
+				break
+			}
 		}
 		out.y++
 	}
@@ -277,7 +291,7 @@ func (v *View) drawCAN(out *sum, b *bench.Bus) {
 		a.Text(at[i], out.y, cells.Quiet, h)
 	}
 	out.y++
-	for _, e := range c.Nodes {
+	for i, e := range c.Nodes {
 		lim := e.Limit()
 		a.Text(at[0], out.y, cells.Plain, e.Name)
 		rs := cells.Plain
@@ -291,7 +305,10 @@ func (v *View) drawCAN(out *sum, b *bench.Bus) {
 			ls, glyph = cells.Doubt, "△"
 		}
 		a.Text(at[3], out.y, ls, fmt.Sprintf("%s %.3f %%", glyph, 100*e.Error()))
-		a.Text(at[4], out.y, cells.Plain, fmt.Sprintf("%.3f %%", 100*lim.Limit))
+		x := a.Text(at[4], out.y, cells.Plain, fmt.Sprintf("%.3f %%", 100*lim.Limit))
+		if note := c.About[i]; x+2+cells.Width(note) <= a.W {
+			a.Text(x+2, out.y, cells.Quiet, note)
+		}
 		out.y++
 	}
 	if a.H >= 30 {
