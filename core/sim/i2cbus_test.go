@@ -168,7 +168,7 @@ func TestEveryStepOfAnSPIUnitIsNamed(t *testing.T) {
 		b := lock7(t)
 		l := b.Bus("gate")
 		require.NoError(t, b.Apply(l.StartEdit(slices.DeleteFunc(c.Needed(), func(s string) bool { return s == gone }))))
-		judged, dumped := verdictsOf(t, b, l)
+		judged, dumped := verdictsOf(t, b, b.Bus("gate"))
 		for _, vs := range [][]startup.Verdict{judged, dumped} {
 			for _, v := range vs {
 				assert.Equal(t, v.Name == gone, v.Broken(), "%s left out, %s", gone, v.Name)
