@@ -25,9 +25,11 @@ type Nodes struct {
 	// never left its configuration.
 	OffBus bool
 	Unit   Unit
-	Tap    can.End // with whose timing the bus is read: the MCU's as it is stated
-	Length float64 // metres
-	Metre  quantity.Time
+	// Filtered: the acceptance filters were not set, so that nothing is stored.
+	Filtered bool
+	Tap      can.End // with whose timing the bus is read: the MCU's as it is stated
+	Length   float64 // metres
+	Metre    quantity.Time
 }
 
 // NodesOf gives the nodes as a bench states them, the MCU's as its firmware's
@@ -56,6 +58,7 @@ func (p *peripheral) can(l *bench.Bus, n *Nodes) {
 	n.Unit.Undriven = !p.on("port-clock") || !p.on("transmit-pin")
 	n.Unit.Deaf = !p.on("port-clock") || !p.on("receive-pin")
 	n.Unit.Unserved = !p.emptied()
+	n.Filtered = !p.on("filters")
 }
 
 func parseNodes(text string) (*Nodes, error) {
@@ -226,6 +229,12 @@ func (b *canBus) event(i int, ev can.Event) {
 		b.note(ev.At, "the MCU takes part: it saw 11 recessive bits, %s after it left configuration", (ev.At - b.began).Round(4))
 	}
 	if ev.What != can.Received {
+		return
+	}
+	if b.now.Filtered {
+		if b.lost++; b.lost == 1 {
+			b.note(ev.At, "no acceptance filter of the MCU is set: frame %X was acknowledged and not stored, nor are those that follow", ev.Frame.ID)
+		}
 		return
 	}
 	if !b.now.Unit.Unserved {

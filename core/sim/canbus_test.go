@@ -1,10 +1,12 @@
 package sim
 
 import (
+	"io/fs"
 	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
+	"testing/fstest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -111,6 +113,35 @@ func TestEveryStepOfANodeIsNeeded(t *testing.T) {
 		require.NoError(t, b.Apply(fs[0].Fixes[0].Edits...))
 		assert.Empty(t, errorsOf(b), gone)
 	}
+}
+
+// Without its acceptance filters a node acknowledges and stores nothing.
+func TestFiltersNotSet(t *testing.T) {
+	csv, err := demo.Files.ReadFile("marlow40.csv")
+	require.NoError(t, err)
+	text := strings.Replace(string(lock7(t).Text()), "configuration: C1CTL.CONFIG\n", "configuration: C1CTL.CONFIG\n        filters: C1FILT.ON\n", 1)
+	dir := fstest.MapFS{"marlow40.csv": {Data: append(csv, "C1FILT,0x40015010,16,0x0000,,,,,filters\nC1FILT,0x40015010,,,ON,0,,0=off 1=on,\n"...)}}
+	files, err := fs.Glob(demo.Files, "devices/*.yaml")
+	require.NoError(t, err)
+	for _, f := range files {
+		data, err := demo.Files.ReadFile(f)
+		require.NoError(t, err)
+		dir[f] = &fstest.MapFile{Data: data}
+	}
+	b, faults := bench.Parse(dir, "b.yaml", []byte(text))
+	require.Empty(t, faults)
+	f := busTraffic(t, b, "pump", 100*quantity.Millisecond)
+	assert.NotContains(t, f.notes, "filter")
+	l := b.Bus("pump")
+	c, err := l.Chain()
+	require.NoError(t, err)
+	require.NoError(t, b.Apply(l.StartEdit(slices.DeleteFunc(c.Needed(), func(s string) bool { return s == "filters" }))))
+	fs := errorsOf(b)
+	require.Len(t, fs, 1)
+	assert.Contains(t, fs[0].Seen, "start-up step filters ")
+	f = busTraffic(t, b, "pump", 100*quantity.Millisecond)
+	assert.Contains(t, f.notes, "was acknowledged and not stored")
+	assert.Positive(t, f.fromDevices)
 }
 
 // A node at another rate makes error frames as long as it is active, and none

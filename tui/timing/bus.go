@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"gavrix/core/bench"
+	"gavrix/core/bus/i2c"
 	"gavrix/core/bus/spi"
 	"gavrix/core/picture"
 	"gavrix/core/quantity"
@@ -206,7 +207,7 @@ func (v *View) drawI2C(out *sum, b *bench.Bus) {
 	}
 	v.picture(out, b, "CLOCK")
 	bytes := 3
-	a.Paragraph(2, out.y, cells.Quiet, fmt.Sprintf("%d bytes with their acknowledges, start and stop: about %s", bytes, (t.Time*quantity.Time(9*bytes+2)).Round(3)), 2)
+	a.Paragraph(2, out.y, cells.Quiet, fmt.Sprintf("%d bytes with their acknowledges, start and stop: about %s", bytes, i2c.Duration(t.Time, bytes).Round(3)), 2)
 }
 
 // pullUp draws the range of the pull-up on a logarithmic scale.
