@@ -341,8 +341,8 @@ func (a *App) Settings(link, line int) bus.Settings {
 	switch {
 	case a.levels != nil && link < len(a.levels.Links):
 		return a.levels.Links[link].LineSettings(line)
-	case a.busAt(link) != nil && a.busAt(link).CAN != nil:
-		return a.busAt(link).CAN.Timing()
+	case a.busAt(link) != nil:
+		return a.busAt(link).Tap()
 	case a.bench == nil || link >= len(a.bench.Links):
 		return nil
 	}

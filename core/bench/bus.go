@@ -4,12 +4,14 @@ import (
 	"io/fs"
 	"strings"
 
+	"gavrix/core/bus"
 	"gavrix/core/bus/can"
 	"gavrix/core/bus/i2c"
 	"gavrix/core/bus/spi"
 	"gavrix/core/device"
 	"gavrix/core/doc"
 	"gavrix/core/finding"
+	"gavrix/core/quantity"
 )
 
 // Bus is a link that several devices share: spi, i2c or can. Just one of the
@@ -84,6 +86,18 @@ func (x *binder) onBus(dir fs.FS, l *Bus, n *doc.Node) *device.Device {
 		return nil
 	}
 	return d
+}
+
+// Tap gives the settings with which an ideal tap reads the bus; nil of spi, where
+// each device has its own.
+func (l *Bus) Tap() bus.Settings {
+	switch {
+	case l.CAN != nil:
+		return l.CAN.Timing()
+	case l.I2C != nil:
+		return i2c.Settings{Stuck: 25 * quantity.Millisecond}
+	}
+	return nil
 }
 
 // Settable lists the paths of a link's settings, as an edit names them.
