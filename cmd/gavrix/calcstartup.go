@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"gavrix/core/bench"
+	"gavrix/core/picture"
 	"gavrix/core/register"
 	"gavrix/core/safe"
 	"gavrix/core/sim"
@@ -157,10 +158,6 @@ type verdictJSON struct {
 	Why   string `json:"why,omitempty"`
 }
 
-var stateMarks = map[startup.State]string{
-	startup.Done: "●", startup.AtReset: "·", startup.Missing: "✗", startup.OutOfOrder: "⇅", startup.Waits: "○", startup.NotSeen: "?",
-}
-
 func (o *startupOptions) judge(links []*bench.Common, seen []register.Seen) error {
 	bad := false
 	var all []chainJSON
@@ -184,11 +181,7 @@ func (o *startupOptions) judge(links []*bench.Common, seen []register.Seen) erro
 		}
 		fmt.Fprintf(os.Stdout, "%s, unit %s: %s\n", safe.Text(l.Name), safe.Text(l.Unit.Name), out.Progress)
 		for _, v := range vs {
-			state := v.State.String()
-			if v.On != "" && v.State == startup.Waits {
-				state += " for " + v.On
-			}
-			fmt.Printf("  %s %-18s %-26s %s\n", stateMarks[v.State], v.Name, state, safe.Text(v.Text()))
+			fmt.Printf("  %s %-18s %-33s %s\n", picture.Glyph(v.State), v.Name, picture.StateText(v), safe.Text(v.Text()))
 			if v.Broken() || v.State == startup.NotSeen && v.Why != "" {
 				fmt.Printf("      %s\n", strings.TrimPrefix(v.How+", "+v.Why, ", "))
 			}

@@ -402,8 +402,8 @@ func (x *binder) path(clocks, ref *doc.Node) clock.Path {
 		}
 		times, divide := c.Get("times"), c.Get("divide")
 		if src != nil {
-			if times != nil || divide != nil {
-				x.fault("clock-origin", c.KeyPlace(), "make a second clock from it", "clock %s is a source and can't multiply or divide", name)
+			if times != nil || divide != nil || c.Get("of") != nil || c.Get("divide-option") != nil {
+				x.fault("clock-origin", c.KeyPlace(), "make a second clock from it", "clock %s is a source and can't multiply, divide or select", name)
 			}
 			h.Freq, _ = quantity.ParseClock(src.Scalar)
 			back = append(back, h)
@@ -543,18 +543,8 @@ func (x *binder) rate(l *Link, m *doc.Node) {
 }
 
 func (x *binder) device(dir fs.FS, l *Link, n *doc.Node) {
-	d, faults := device.Load(dir, n.Text("file"))
+	d := x.loadDevice(dir, &l.Common, n)
 	if d == nil {
-		for i := range faults {
-			if faults[i].Where.Line == 0 {
-				faults[i].Where = n.Get("file").Place()
-			}
-		}
-		x.faults = append(x.faults, faults...)
-		return
-	}
-	if d.Kind != l.Kind.Name {
-		x.fault("device-of-another-kind", n.Get("file").Place(), "name a device file of kind "+l.Kind.Name, "%s is a %s device, the link a %s", d.Name, d.Kind, l.Kind.Name)
 		return
 	}
 	l.Device, l.DeviceEnd = d, d.End

@@ -69,8 +69,9 @@ func (x *binder) busUnit(u *Unit, n *doc.Node) {
 	}
 }
 
-// onBus loads the file of a device on a bus; nil with a fault said.
-func (x *binder) onBus(dir fs.FS, l *Bus, n *doc.Node) *device.Device {
+// loadDevice loads the device file that a node of a link names; nil with a fault
+// said.
+func (x *binder) loadDevice(dir fs.FS, l *Common, n *doc.Node) *device.Device {
 	d, faults := device.Load(dir, n.Text("file"))
 	if d == nil {
 		for i := range faults {
@@ -93,7 +94,7 @@ func (x *binder) onBus(dir fs.FS, l *Bus, n *doc.Node) *device.Device {
 func (l *Bus) Tap() bus.Settings {
 	switch {
 	case l.CAN != nil:
-		return l.CAN.Timing()
+		return l.CAN.Nodes[0].Timing()
 	case l.I2C != nil:
 		return i2c.Settings{Stuck: 25 * quantity.Millisecond}
 	}

@@ -101,6 +101,27 @@ func TestOtherFaultsOfBuses(t *testing.T) {
 	assert.Equal(t, []string{"pull-up-missing"}, codes(b.Lint()))
 }
 
+// A node that knows only classic frames is named on a bus with flexible ones, unless
+// it just listens.
+func TestMixedBus(t *testing.T) {
+	for _, listens := range []string{"no", "yes"} {
+		text := strings.Replace(string(demoBench(t).Text()), "      winch-drive: {file: devices/winch-drive.yaml}\n", "      winch-drive: {file: devices/winch-drive.yaml}\n      old: {file: devices/pump-drive.yaml, rate: 500 kbit/s, timing: \"2, 1+12+3, 2\", listen-only: "+listens+"}\n", 1)
+		b, faults := Parse(demo.Files, "lock7.yaml", []byte(text))
+		require.Empty(t, faults)
+		assert.Equal(t, listens == "no", strings.Contains(strings.Join(codes(b.Lint()), " "), "node-without-flexible-format"))
+	}
+}
+
+// Two units that claim one field are told of without a description of the
+// registers too.
+func TestForeignFieldWithoutRegisters(t *testing.T) {
+	text := strings.Replace(string(demoBench(t).Text()), "  registers: marlow40.csv\n", "", 1)
+	text = strings.Replace(text, "receive-interrupt: S2CTL.RXIE", "receive-interrupt: S1CTL.RXIE", 1)
+	b, faults := Parse(demo.Files, "lock7.yaml", []byte(text))
+	require.Empty(t, faults)
+	assert.Equal(t, []string{"field-of-another-unit"}, codes(b.Lint()))
+}
+
 // A third node at another rate is named as the odd one out, once.
 func TestOddNode(t *testing.T) {
 	text := string(demoBench(t).Text())
@@ -192,6 +213,9 @@ func TestBadBuses(t *testing.T) {
 		{"tilt:     {device: leaf-tilt,", "tilt:     {device: leaf-tlt,", "leaf-tlt is no device on this bus"},
 		{"every: 50 ms, read: 2}", "every: 50 us, read: 2}", "at least 1 ms"},
 		{"every: 50 ms, read: 2}", "every: 50 ms}", "neither writes nor reads"},
+		{"data: 01 5A, every: 20 ms", "data: 01 5A, every: 1 ns", "must be at least 10 µs"},
+		{"    bus:     {from: core, divide: 2}", "    bus:     {from: core, divide: 2, select: CLKSEL.CORE}", "names a field for its choice, and no clocks"},
+		{"crystal: {source: 10 MHz,", "crystal: {source: 10 MHz, of: [pll, core],", "can't multiply, divide or select"},
 		{"data: 01 5A,", "data: 01 5, ", "bytes in hex"},
 		{"data: 01 5A,", "data: 01 5A, length: 1,", "length says 1 bytes, data has 2"},
 		{"trim:       {file: devices/trim.yaml}", "trim:       {file: devices/trim.yaml, mcu: {divider: 3}}", "can't divide by 3"},

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io/fs"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -180,7 +181,7 @@ func (x *binder) can(dir fs.FS, l *Bus, n *doc.Node) *CAN {
 }
 
 func (x *binder) canNode(dir fs.FS, l *Bus, c *doc.Node, out *CAN) {
-	d := x.onBus(dir, l, c)
+	d := x.loadDevice(dir, &l.Common, c)
 	if d == nil {
 		return
 	}
@@ -263,13 +264,13 @@ func (l *Bus) canWishes(c *CAN) []wish {
 	return out
 }
 
-// Timing is what the MCU's node is meant to have.
-func (c *CAN) Timing() can.Timing {
-	t := can.Timing{Nominal: c.Nodes[0].Nominal.Phase(), Data: c.Nodes[0].Nominal.Phase()}
-	if d := c.Nodes[0].Data; d != nil {
-		t.Data = d.Phase()
+// MostLength is the greatest length of the bus in metres that all nodes stand.
+func (c *CAN) MostLength() float64 {
+	most := math.Inf(1)
+	for _, e := range c.Nodes {
+		most = min(most, e.MostLength(c.PerMetre))
 	}
-	return t
+	return most
 }
 
 // CANTiming gives the bit timings that values of the control registers mean: the
@@ -399,7 +400,26 @@ func (l *Bus) lintCAN() []finding.Finding {
 			}
 		}
 	}
+	out = append(out, l.lintMixed(place)...)
 	return append(out, l.lintLoad()...)
+}
+
+// lintMixed finds nodes that know nothing of the flexible format on a bus where
+// another sends it.
+func (l *Bus) lintMixed(place func(string) finding.Place) []finding.Finding {
+	var out []finding.Finding
+	i := slices.IndexFunc(l.CAN.Nodes, func(e *can.End) bool { return e.SendsFlexible() })
+	for _, e := range l.CAN.Nodes {
+		if i < 0 || !e.Classic() || e.ListenOnly {
+			continue
+		}
+		out = append(out, finding.Finding{
+			Severity: finding.Error, Code: "node-without-flexible-format", Where: place(e.Name),
+			Seen: fmt.Sprintf("%s sends frames of the flexible format; %s does not know it", l.CAN.Nodes[i].Name, e.Name),
+			Why:  "it takes them for form errors and answers with error frames", Change: "keep it on another bus, let it only listen, or send classic frames",
+		})
+	}
+	return out
 }
 
 // sampleFix brings the MCU's sample point to the other node's.

@@ -70,6 +70,9 @@ func (u *Unit) fieldsIn(register string) int {
 // ownField gives the field with the same name in the register that holds most of
 // the unit's settings; "" where there is none.
 func (l *Common) ownField(name string) string {
+	if l.registers == nil {
+		return ""
+	}
 	registers := map[string]int{}
 	for _, text := range l.Unit.Control {
 		where, _ := fieldAndWord(text)

@@ -123,7 +123,7 @@ func (x *binder) i2c(dir fs.FS, l *Bus, n *doc.Node) *I2C {
 	}
 	out.Load = out.Wires + 10e-12 // the MCU's own pin
 	for _, c := range n.Get("devices").All() {
-		d := x.onBus(dir, l, c)
+		d := x.loadDevice(dir, &l.Common, c)
 		if d == nil {
 			continue
 		}

@@ -49,9 +49,15 @@ func (x *binder) hop(h *clock.Hop, c, from *doc.Node) {
 		}
 		return
 	}
+	if s := c.Get("select"); s != nil {
+		x.fault("select-without-clocks", s.KeyPlace(), "add `of:` with the clocks to choose from", "clock %s names a field for its choice, and no clocks", c.Key)
+	}
 	where := c.Text("divide-option")
 	if where == "" {
 		return
+	}
+	if c.Get("times") != nil || c.Get("divide") != nil {
+		x.fault("clock-factor", c.Get("divide-option").KeyPlace(), "keep one of them", "clock %s has two factors", c.Key)
 	}
 	at := c.Get("divide-option").Place()
 	i := strings.LastIndexByte(where, '.')

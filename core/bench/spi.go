@@ -35,6 +35,11 @@ type SPIDevice struct {
 	NoDivider       bool // no divider serves; Margin is the slowest
 }
 
+// WordTime is the time of a word at the divider in use.
+func (d *SPIDevice) WordTime() quantity.Time {
+	return quantity.Time(float64(d.MCU.Word) * 1e12 / d.Margin.Rate.Hz())
+}
+
 var spiUnit = doc.Map(
 	doc.Key{Name: "prescaler", Doc: "what the unit can divide its clock by", Type: doc.Map(
 		doc.Key{Name: "values", Doc: "the dividers, as [2, 4, 8]", Type: doc.ListOf(doc.Int(1, 1<<20), 1), Required: true},
@@ -88,7 +93,7 @@ func (x *binder) spiUnit(u *Unit, n *doc.Node) *SPIUnit {
 func (x *binder) spi(dir fs.FS, l *Bus, n *doc.Node) *SPI {
 	out := &SPI{}
 	for _, c := range n.Get("devices").All() {
-		d := x.onBus(dir, l, c)
+		d := x.loadDevice(dir, &l.Common, c)
 		if d == nil {
 			continue
 		}

@@ -157,22 +157,17 @@ func (l *Common) lintStart() []finding.Finding {
 					label = "move: " + c.Step(moved).Title
 				}
 			}
-			f.Fixes = []finding.Fix{{Label: label, Edits: []finding.Edit{l.startEdit(c, steps)}}}
+			f.Fixes = []finding.Fix{{Label: label, Edits: []finding.Edit{l.StartEdit(steps)}}}
 		}
 		out = append(out, f)
 	}
 	return out
 }
 
-func (l *Common) startEdit(c startup.Chain, steps []string) finding.Edit {
-	if slices.Equal(steps, c.Needed()) {
+// StartEdit gives the edit that makes the firmware do these steps, in this order.
+func (l *Common) StartEdit(steps []string) finding.Edit {
+	if c, err := l.Chain(); err == nil && slices.Equal(steps, c.Needed()) {
 		return finding.Edit{Op: finding.Delete, Path: l.path("mcu", "startup")}
 	}
 	return finding.Edit{Path: l.path("mcu", "startup"), Value: strings.Join(steps, ", ")}
-}
-
-// StartEdit gives the edit that makes the firmware do these steps, in this order.
-func (l *Common) StartEdit(steps []string) finding.Edit {
-	c, _ := l.Chain()
-	return l.startEdit(c, steps)
 }

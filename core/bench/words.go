@@ -298,23 +298,17 @@ func (w *Wanted) Differs(v uint64) bool { return (v^w.Value)&w.mask != 0 }
 
 // Wanted puts the words of all links together, by the register's name.
 func (b *Bench) Wanted() (map[string]*Wanted, error) {
+	words, err := b.Words()
+	if err != nil {
+		return nil, err
+	}
 	out := map[string]*Wanted{}
-	for _, l := range b.All() {
-		words, err := l.Words()
-		if err != nil {
-			return nil, err
+	for _, w := range words {
+		x := &Wanted{Register: w.Register, Value: w.Value}
+		for _, c := range w.Choices {
+			x.mask |= c.Field.Mask()
 		}
-		for _, w := range words {
-			x := out[w.Name]
-			if x == nil {
-				x = &Wanted{Register: w.Register, Value: w.Reset}
-				out[w.Name] = x
-			}
-			for _, c := range w.Choices {
-				x.Value = x.Value&^c.Field.Mask() | c.Value<<c.Field.Low
-				x.mask |= c.Field.Mask()
-			}
-		}
+		out[w.Name] = x
 	}
 	return out, nil
 }

@@ -2,7 +2,6 @@ package diagnose
 
 import (
 	"fmt"
-	"strings"
 
 	"gavrix/core/bench"
 	"gavrix/core/capture"
@@ -62,7 +61,7 @@ func who(l *bench.Bus, r *record.Record) string {
 func lately(snap *capture.Snapshot, link uint16) (s seenOnBus) {
 	for i := snap.Len() - 1; i >= 0; i-- {
 		r := snap.At(i)
-		if r.Start < snap.Now-window || r.Kind == record.Changed && r.Link == link && strings.HasPrefix(r.Text, "MCU ") {
+		if r.Start < snap.Now-window || r.Kind == record.Input && r.Link == link {
 			break
 		}
 		if r.Link != link || r.Kind != record.Frame {
@@ -116,7 +115,7 @@ func i2cBus(snap *capture.Snapshot, l *bench.Bus) []finding.Finding {
 	answered, at := map[byte]bool{}, map[byte]quantity.Time{}
 	for i := snap.Len() - 1; i >= 0; i-- {
 		r := snap.At(i)
-		if r.Start < snap.Now-2*window || r.Kind == record.Changed && r.Link == l.Index {
+		if r.Start < snap.Now-2*window || r.Kind == record.Input && r.Link == l.Index {
 			break
 		}
 		if r.Link != l.Index || r.Kind != record.Transaction || len(r.Data) == 0 || len(r.Back) == 0 {

@@ -83,7 +83,7 @@ func parseNodes(text string) (*Nodes, error) {
 			}
 		}
 		for _, m := range e.Messages {
-			if m.Period <= 0 || m.Frame.Check() != nil {
+			if m.Period < can.LeastPeriod || m.Jitter < 0 || m.Frame.Check() != nil {
 				return nil, fmt.Errorf("a message of node %d is out of range", i)
 			}
 		}
@@ -135,15 +135,6 @@ func (b *canBus) hold(on bool) {
 	b.note(b.w.now, "%s", text)
 }
 
-// timingOf gives a node's timing.
-func timingOf(e *can.End) can.Timing {
-	t := can.Timing{Nominal: e.Nominal.Phase(), Data: e.Nominal.Phase()}
-	if e.Data != nil {
-		t.Data = e.Data.Phase()
-	}
-	return t
-}
-
 func newCANBus(w *World, l *bench.Bus) *canBus {
 	b := &canBus{wires: wires{w: w, index: l.Index}, link: l.Name}
 	b.start(NodesOf(l))
@@ -162,7 +153,7 @@ func key(f can.Frame) uint64 {
 func (b *canBus) start(n Nodes) {
 	// The tap reads on, unless it is to read with another timing.
 	tap := b.tap
-	if timing := timingOf(&n.Tap); tap == nil || timing != timingOf(&b.now.Tap) {
+	if timing := n.Tap.Timing(); tap == nil || timing != b.now.Tap.Timing() {
 		if tap != nil {
 			tap.Flush(b)
 		}
@@ -182,8 +173,8 @@ func (b *canBus) start(n Nodes) {
 		if i == 0 && n.OffBus {
 			continue
 		}
-		node := can.NewNode(timingOf(e), quantity.PPM(e.Off*1e6))
-		node.Classic = e.Data == nil && !sendsFlexible(e)
+		node := can.NewNode(e.Timing(), quantity.PPM(e.Off*1e6))
+		node.Classic = e.Classic()
 		node.ListenOnly = e.ListenOnly
 		node.OnEvent = func(ev can.Event) { b.event(i, ev) }
 		b.nodes[i] = node
@@ -207,15 +198,6 @@ func (b *canBus) start(n Nodes) {
 // beat is the time from one reading to the next.
 func (b *canBus) beat() quantity.Time { return b.now.Tap.Nominal.Phase().Bit.Times(canBeat) }
 
-func sendsFlexible(e *can.End) bool {
-	for _, m := range e.Messages {
-		if m.Frame.FD {
-			return true
-		}
-	}
-	return false
-}
-
 // event takes note of what a node says: what the MCU receives, and error states.
 func (b *canBus) event(i int, ev can.Event) {
 	if ev.State != b.states[i] {
@@ -226,7 +208,7 @@ func (b *canBus) event(i int, ev can.Event) {
 		return
 	}
 	if ev.What == can.Joined {
-		b.note(ev.At, "the MCU takes part: it saw 11 recessive bits, %s after it left configuration", (ev.At - b.began).Round(4))
+		b.note(ev.At, "the MCU takes part: it saw 11 recessive bits, %s after it began to wait for them", (ev.At - b.began).Round(4))
 	}
 	if ev.What != can.Received {
 		return

@@ -164,6 +164,18 @@ func TestNodeAtAnotherRate(t *testing.T) {
 	}
 }
 
+// A node that knows only classic frames answers flexible ones with error frames,
+// unless it just listens.
+func TestOldNodeOnAFlexibleBus(t *testing.T) {
+	for _, listens := range []string{"no", "yes"} {
+		text := strings.Replace(string(lock7(t).Text()), "      winch-drive: {file: devices/winch-drive.yaml}\n", "      winch-drive: {file: devices/winch-drive.yaml}\n      old: {file: devices/pump-drive.yaml, rate: 500 kbit/s, timing: \"2, 1+12+3, 2\", listen-only: "+listens+"}\n", 1)
+		b, faults := bench.Parse(demo.Files, "lock7.yaml", []byte(text))
+		require.Empty(t, faults)
+		f := busTraffic(t, b, "winch", 100*quantity.Millisecond)
+		assert.Equal(t, listens == "no", f.bad > 0, "%+v", f)
+	}
+}
+
 // On a bus that is held dominant no node joins; let go, it does.
 func TestHeldBus(t *testing.T) {
 	b := lock7(t)
@@ -205,7 +217,7 @@ func TestKeptLevelsDecodeAgain(t *testing.T) {
 		levels, ok := s.Window(link.Index, 0, kept.From, kept.To)
 		require.True(rt, ok)
 		again := capture.NewStore(*s.Meta())
-		d := can.NewDecoder(link.CAN.Timing(), link.Index)
+		d := can.NewDecoder(link.CAN.Nodes[0].Timing(), link.Index)
 		d.Feed([]wire.Window{levels}, again)
 		want, got := map[quantity.Time]uint32{}, map[quantity.Time]uint32{}
 		for i := range s.Len() {

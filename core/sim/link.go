@@ -94,9 +94,11 @@ func (l *simLink) begin() {
 	l.registerFull = false
 	note := ""
 	switch {
+	case u.LeftOver != "" && u.Unserved:
+		note = fmt.Sprintf("1 character left over from before (%s) waits in the receive register", u.LeftOver)
+		l.registerFull = true
 	case u.LeftOver != "":
 		note = fmt.Sprintf("1 character left over from before (%s) was handed to the first message", u.LeftOver)
-		l.registerFull = u.Unserved
 	case u.Drained != "":
 		note = fmt.Sprintf("start-up took away 1 character left over from before (%s)", u.Drained)
 	}

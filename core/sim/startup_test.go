@@ -304,6 +304,25 @@ func TestDumpOfTheDemo(t *testing.T) {
 	}
 }
 
+// What is left over from an earlier run and that nobody fetches waits; with a start
+// that clears it, it is gone.
+func TestLeftOver(t *testing.T) {
+	for startup, want := range map[string]string{
+		"": "took away 1 character left over from before (5A)",
+		"clock, port-clock, transmit-pin, receive-pin, rate, frame, interrupt-line, transmit-enable, receive-enable, enable, receive-interrupt": "(5A) was handed to the first message",
+		"clock, port-clock, transmit-pin, receive-pin, rate, frame, transmit-enable, receive-enable, enable":                                    "(5A) waits in the receive register",
+	} {
+		b := lock7(t)
+		set(t, b, "5A", "links", "upper-gauge", "mcu", "left-over")
+		if startup != "" {
+			set(t, b, startup, "links", "upper-gauge", "mcu", "startup")
+		}
+		w := New(b, capture.NewStore(MetaOf(b)))
+		w.RunTo(quantity.Millisecond)
+		assert.Contains(t, framesOf(w.store.Snapshot(), 0, 0).notes, want)
+	}
+}
+
 // A handler of another unit: the receive register is never emptied; the fix is
 // about the handler alone.
 func TestHandlerOfAnotherUnit(t *testing.T) {

@@ -89,7 +89,7 @@ func (v *View) drawSPI(out *sum, b *bench.Bus) {
 	if d.Margin.Refused != "" {
 		style = cells.Bad
 	}
-	out.row(fmt.Sprintf("÷ %d", d.Margin.Divider), "prescaler, "+origin, mega(d.Margin.Rate), style, fmt.Sprintf("a word of %d bits takes %s", d.MCU.Word, quantity.Time(float64(d.MCU.Word)*1e12/d.Margin.Rate.Hz()).Round(3)))
+	out.row(fmt.Sprintf("÷ %d", d.Margin.Divider), "prescaler, "+origin, mega(d.Margin.Rate), style, fmt.Sprintf("a word of %d bits takes %s", d.MCU.Word, d.WordTime().Round(3)))
 	words, err := b.WordsFor(v.device(b))
 	if err == nil {
 		out.write(ofUnit(words), b.Unit.Source)
@@ -98,8 +98,6 @@ func (v *View) drawSPI(out *sum, b *bench.Bus) {
 	a := out.a
 	if a.H >= 30 {
 		a.Text(0, 1, cells.Quiet, d.About)
-	}
-	if a.H >= 30 {
 		out.y++
 	}
 	a.Text(0, out.y, cells.Head, "DIVIDERS")
@@ -344,10 +342,7 @@ func (v *View) pairs(out *sum, b *bench.Bus) {
 // below gives length and load.
 func (v *View) below(out *sum, b *bench.Bus) {
 	c, a := b.CAN, out.a
-	most := math.Inf(1)
-	for _, e := range c.Nodes {
-		most = min(most, e.MostLength(c.PerMetre))
-	}
+	most := c.MostLength()
 	text := fmt.Sprintf("length: up to %.0f m", most)
 	style := cells.Plain
 	if c.Length > 0 {

@@ -92,7 +92,7 @@ func (v *View) Draw(a cells.Area, h ui.Host) {
 		name = "all links"
 	}
 	x = a.Text(x+2, 0, cells.Strong, name)
-	if v.tap {
+	if v.tap || !v.all && l.Kind != uart.Kind.Name {
 		x = a.Text(x+2, 0, cells.Info, "as an ideal tap reads it")
 	} else if l.OneSided {
 		x = a.Text(x+2, 0, cells.Quiet, "as the port delivers it, times within "+l.Resolution.Round(2))

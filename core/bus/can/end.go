@@ -3,6 +3,7 @@ package can
 import (
 	"encoding/hex"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -137,6 +138,10 @@ func parseData(s string) ([]byte, error) {
 	return b, nil
 }
 
+// LeastPeriod is the shortest time from one message to the next: no frame is as
+// short on any bus.
+const LeastPeriod = 10 * quantity.Microsecond
+
 // ParseMessages reads messages by name.
 func ParseMessages(n *doc.Node) ([]Message, error) {
 	var out []Message
@@ -165,8 +170,8 @@ func ParseMessages(n *doc.Node) ([]Message, error) {
 		if err := x.Frame.Check(); err != nil {
 			return out, fmt.Errorf("message %s: %w", m.Key, err)
 		}
-		if x.Period <= 0 {
-			return out, fmt.Errorf("message %s: the time from one to the next must be above 0", m.Key)
+		if x.Period < LeastPeriod {
+			return out, fmt.Errorf("message %s: the time from one to the next must be at least %s", m.Key, LeastPeriod)
 		}
 		out = append(out, x)
 	}
@@ -189,8 +194,22 @@ type Pair struct {
 // word.
 func (p Pair) FarApart() bool { return p.Apart > farSamples+1e-9 }
 
-// Good says whether the two understand each other.
-func (p Pair) Good() bool { return !p.RatesDiffer && p.Decodes }
+// Timing gives the timing of both phases.
+func (e *End) Timing() Timing {
+	t := Timing{Nominal: e.Nominal.Phase(), Data: e.Nominal.Phase()}
+	if e.Data != nil {
+		t.Data = e.Data.Phase()
+	}
+	return t
+}
+
+// SendsFlexible says whether any of its messages is in the flexible format.
+func (e *End) SendsFlexible() bool {
+	return slices.ContainsFunc(e.Messages, func(m Message) bool { return m.Frame.FD })
+}
+
+// Classic says that the node knows nothing of the flexible format.
+func (e *End) Classic() bool { return e.Data == nil && !e.SendsFlexible() }
 
 // Limit gives the tightest condition on the node's clock error, with propagation
 // segments as they are usual.
