@@ -3,6 +3,7 @@ package tui
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -17,6 +18,7 @@ import (
 	"gavrix/core/check"
 	"gavrix/core/diagnose"
 	"gavrix/core/finding"
+	"gavrix/core/guard"
 	"gavrix/core/link"
 	"gavrix/core/quantity"
 	"gavrix/core/session"
@@ -61,6 +63,7 @@ type App struct {
 	snap     *capture.Snapshot
 	version  uint64
 	findings [][]finding.Finding // by link
+	linted   [][]finding.Finding // those that the bench alone shows; nil: to be found anew
 
 	link     int
 	timing   *timing.View // its frame is what :draw saves where the view has no picture
@@ -82,6 +85,7 @@ type App struct {
 	recorder *pcapng.Recorder
 	viewAt   rect // where the view was drawn last, for the mouse
 	linksAt  rect
+	listFrom int // first row of the list of links that is shown
 }
 
 type rect struct{ x, y, w, h int }
@@ -113,6 +117,9 @@ func (a *App) Init() tea.Cmd {
 	return tea.Batch(cmds...)
 }
 
+// mostAsked is the number of ticks for which the size of the terminal is asked for.
+const mostAsked = 100
+
 type tickMsg struct{}
 
 func tick() tea.Cmd { return tea.Tick(beat, func(time.Time) tea.Msg { return tickMsg{} }) }
@@ -131,27 +138,32 @@ func (a *App) look() bool {
 	}
 	a.version = a.store.Version()
 	a.snap = a.store.Snapshot()
-	if a.bench != nil {
-		a.findings = a.findings[:0]
-		for _, l := range a.bench.Links {
-			fs := l.Lint()
-			if a.session != nil {
-				fs = append(fs, a.session.Info(l.Index).Findings...)
-			}
-			fs = append(fs, diagnose.Link(a.snap, l)...)
-			finding.Sort(fs)
-			a.findings = append(a.findings, fs)
-		}
-		for _, l := range a.bench.Buses {
-			fs := l.Lint()
-			if l.Index != bench.NotSimulated {
-				fs = append(fs, diagnose.Bus(a.snap, l)...)
-				finding.Sort(fs)
-			}
-			a.findings = append(a.findings, fs)
+	a.find()
+	return true
+}
+
+// find looks for what is wrong: what the description shows only when it was edited,
+// what the traffic shows anew.
+func (a *App) find() {
+	if a.bench == nil {
+		return
+	}
+	if a.linted == nil {
+		a.linted = make([][]finding.Finding, len(a.bench.Links))
+		for i, l := range a.bench.Links {
+			a.linted[i] = l.Lint()
 		}
 	}
-	return true
+	a.findings = a.findings[:0]
+	for i, l := range a.bench.Links {
+		fs := slices.Clone(a.linted[i])
+		if a.session != nil {
+			fs = append(fs, a.session.Info(l.Index).Findings...)
+		}
+		fs = append(fs, diagnose.Link(a.snap, l)...)
+		finding.Sort(fs)
+		a.findings = append(a.findings, fs)
+	}
 }
 
 // Update implements tea.Model.
@@ -164,7 +176,7 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			a.draw()
 		}
 		a.ticks++
-		if a.ticks%10 == 0 {
+		if a.ticks%10 == 0 && a.ticks < mostAsked {
 			// A change of size just at the start goes by unheard.
 			return a, tea.Batch(tick(), tea.RequestWindowSize)
 		}
@@ -182,7 +194,7 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case tea.MouseClickMsg:
 		a.click(m.X, m.Y)
 	case tea.MouseWheelMsg:
-		if a.viewAt.holds(m.X, m.Y) && !a.describedOnly() {
+		if a.viewAt.holds(m.X, m.Y) && a.silent() == "" {
 			a.current().Wheel(m.Button == tea.MouseWheelDown, a)
 		}
 	case tea.PasteMsg:
@@ -237,7 +249,7 @@ func (a *App) click(x, y int) {
 		}
 	case a.viewAt.holds(x, y):
 		a.focus = viewPane
-		if a.describedOnly() {
+		if a.silent() != "" {
 			return
 		}
 		a.current().Click(x-a.viewAt.x, y-a.viewAt.y, a)
@@ -249,82 +261,45 @@ func (a *App) Bench() *bench.Bench { return a.bench }
 
 // Link implements ui.Host.
 func (a *App) Link() *bench.Link {
-	if a.bench == nil || a.link >= len(a.bench.Links) || a.snap != nil && a.link >= len(a.snap.Meta().Links) {
-		return nil
-	}
-	return a.bench.Links[a.link]
+	return a.benchLink(a.link)
 }
 
-// described gives the bench's buses that the simulation does not run; they are
-// listed behind the capture's links.
-func (a *App) described() []*bench.Bus {
-	if a.bench == nil || a.levels != nil {
+// benchLink gives the bench's link at a place of the list; nil where there is none.
+func (a *App) benchLink(i int) *bench.Link {
+	if a.bench == nil || i >= len(a.bench.Links) {
 		return nil
 	}
-	var out []*bench.Bus
-	for _, l := range a.bench.Buses {
-		if l.Index == bench.NotSimulated {
-			out = append(out, l)
-		}
-	}
-	return out
+	return a.bench.Links[i]
 }
 
-// listed is the number of links in the list.
-func (a *App) listed() int { return len(a.snap.Meta().Links) + len(a.described()) }
-
-// busAt gives the bus at a place of the list; nil where another link stands there.
-func (a *App) busAt(i int) *bench.Bus {
-	if a.bench == nil || a.levels != nil || a.snap == nil {
-		return nil
-	}
-	n := len(a.snap.Meta().Links)
-	for _, l := range a.bench.Buses {
-		if i < n && int(l.Index) == i {
-			return l
-		}
-	}
-	if bs := a.described(); i >= n && i-n < len(bs) {
-		return bs[i-n]
+// captured gives the selected link of the capture; nil where there is none.
+func (a *App) captured() *capture.Link {
+	if links := a.snap.Meta().Links; a.link < len(links) {
+		return &links[a.link]
 	}
 	return nil
 }
 
-// Bus implements ui.Host.
-func (a *App) Bus() *bench.Bus { return a.busAt(a.link) }
-
 // findingsAt gives the findings about the link at a place of the list.
 func (a *App) findingsAt(i int) []finding.Finding {
-	if b := a.busAt(i); b != nil {
-		i = len(a.bench.Links) + slices.Index(a.bench.Buses, b)
-	}
 	if i < len(a.findings) {
 		return a.findings[i]
 	}
 	return nil
 }
 
-// Common implements ui.Host.
-func (a *App) Common() *bench.Common {
-	if l := a.Link(); l != nil {
-		return &l.Common
+// silent says why the view has nothing to show of the selected link; "" where it has.
+func (a *App) silent() string {
+	l := a.captured()
+	if l == nil || a.current() == ui.View(a.timing) {
+		return ""
 	}
-	if l := a.Bus(); l != nil {
-		return &l.Common
-	}
-	return nil
-}
-
-// describedOnly says that the view has nothing to show: a bus is selected that
-// the simulation does not run.
-func (a *App) describedOnly() bool {
-	b := a.Bus()
-	return b != nil && b.Index == bench.NotSimulated && a.current() != ui.View(a.timing)
+	return l.Silent
 }
 
 // viewCommands are the commands of the view, where it has something to show.
 func (a *App) viewCommands() []ui.Command {
-	if a.describedOnly() {
+	if a.silent() != "" {
 		return nil
 	}
 	return a.current().Commands(a)
@@ -337,22 +312,61 @@ func (a *App) LinkIndex() uint16 { return uint16(a.link) }
 func (a *App) Snapshot() *capture.Snapshot { return a.snap }
 
 // Settings implements ui.Host.
-func (a *App) Settings(link, line int) bus.Settings {
+func (a *App) Settings(link int) []bus.Settings {
 	switch {
 	case a.levels != nil && link < len(a.levels.Links):
-		return a.levels.Links[link].LineSettings(line)
-	case a.busAt(link) != nil:
-		return a.busAt(link).Tap()
+		return a.levels.Links[link].Settings
 	case a.bench == nil || link >= len(a.bench.Links):
 		return nil
 	}
-	l := a.bench.Links[link]
-	if line != 1 {
-		return l.MCU
+	return a.bench.Links[link].Model.Tap()
+}
+
+// doLimit is how long something that was asked of a link is waited for.
+const doLimit = 10 * time.Second
+
+// Do implements ui.Host.
+func (a *App) Do(i link.Intent, then func(link.Outcome)) tea.Cmd {
+	s := a.session
+	if s == nil {
+		a.Warn("a capture is shown: nothing can be asked of it")
+		return nil
 	}
-	s := l.DeviceEnd
-	s.Rate = l.DeviceRate()
-	return s
+	info := s.Info(a.LinkIndex())
+	done := "done"
+	if i.Verb() == link.SendVerb {
+		done = "sent"
+	}
+	switch why := info.Refuses(i); {
+	case !info.Open:
+		a.Warn("not %s: %v: %s", done, link.ErrNotOpen, info.Problem)
+		return nil
+	case why != "":
+		a.Warn("not %s: %s", done, why)
+		return nil
+	}
+	at := a.LinkIndex()
+	return func() tea.Msg {
+		defer guard.Recover()
+		ctx, cancel := context.WithTimeout(context.Background(), doLimit)
+		defer cancel()
+		out, err := s.Do(ctx, at, i)
+		return ui.Done(func(h ui.Host) {
+			switch {
+			case errors.Is(err, context.DeadlineExceeded):
+				h.Warn("nothing came of it within %s: the bus is held, or time is stopped", doLimit)
+			case err != nil:
+				h.Warn("not %s: %v", done, err)
+			case then != nil:
+				then(out)
+			case out.Text == "":
+			case out.OK:
+				h.Say("%s", out.Text)
+			default:
+				h.Warn("%s", out.Text)
+			}
+		})
+	}
 }
 
 // Session implements ui.Host.
@@ -406,7 +420,7 @@ func (a *App) Edit(edits ...finding.Edit) {
 func (a *App) applied(text string) {
 	clear(a.results)
 	a.quitting = false
-	a.version = 0 // the findings are to be found anew
+	a.version, a.linted = 0, nil // the findings are to be found anew
 	if a.session == nil {
 		a.Say("%s", text)
 		return

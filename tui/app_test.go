@@ -65,7 +65,7 @@ var sgr = regexp.MustCompile("\x1b\\[[0-9;:]*m")
 // names with control characters and broken UTF-8, in every form.
 func TestNothingRawReachesTheTerminal(t *testing.T) {
 	store := capture.NewStore(capture.Meta{Links: []capture.Link{
-		{Name: "evil\x1b[2J\x9b\xff", MCU: "a\x07", Device: "b\x00", Kind: "uart"},
+		{Name: "evil\x1b[2J\x9b\xff", Ends: []string{"a\x07", "b\x00"}, Kind: "uart"},
 	}})
 	var all []byte
 	for i := range 256 {

@@ -4,10 +4,7 @@ import (
 	"fmt"
 	"strings"
 
-	"gavrix/core/bus/all"
-	"gavrix/core/capture"
 	"gavrix/core/finding"
-	"gavrix/core/record"
 	"gavrix/core/safe"
 	"gavrix/draw/cells"
 	"gavrix/tui/ui"
@@ -47,8 +44,8 @@ func (a *App) panes(body cells.Area) {
 			a.drawLinks(part)
 		case viewPane:
 			a.viewAt = rect{part.X, part.Y, part.W, part.H}
-			if a.describedOnly() {
-				a.drawDescribed(part)
+			if a.silent() != "" {
+				a.drawSilent(part)
 				return
 			}
 			a.current().Draw(part, a)
@@ -109,7 +106,7 @@ func (a *App) status(s cells.Area) {
 	world, style := a.worldName()
 	x = s.Text(x+3, 0, style, world)
 	if a.session != nil && !a.session.Real() {
-		p := a.session.Pace()
+		p := a.session.World.Pace()
 		glyph, st := "▶ ", cells.Good
 		if !p.Running {
 			glyph, st = "‖ stopped ", cells.Doubt
@@ -120,7 +117,7 @@ func (a *App) status(s cells.Area) {
 		}
 	}
 	decimals := 3
-	if a.session != nil && !a.session.Pace().Running {
+	if a.session != nil && !a.session.Real() && !a.session.World.Pace().Running {
 		decimals = 9
 	}
 	x = s.Text(x+3, 0, cells.Plain, fmt.Sprintf("t = %.*f s", decimals, a.snap.Now.Seconds()))
@@ -170,146 +167,6 @@ func plural(n int, word string) string {
 		return "1 " + word
 	}
 	return fmt.Sprintf("%d %ss", n, word)
-}
-
-// linkAtRow gives the link in a row of the list; -1 where there is none.
-func (a *App) linkAtRow(y int) int {
-	row := 4
-	for i := range a.listed() {
-		h := a.linkRows(i)
-		if y >= row && y < row+h {
-			return i
-		}
-		row += h
-	}
-	return -1
-}
-
-func (a *App) linkRows(i int) int {
-	links := a.snap.Meta().Links
-	if i < len(links) && links[i].Real {
-		return 2
-	}
-	return 1
-}
-
-// drawLinks lists the MCU and its links.
-func (a *App) drawLinks(p cells.Area) {
-	p.Text(0, 0, a.headStyle(linksPane), "LINKS")
-	p.Right(p.W-6, 0, cells.Quiet, "seen")
-	p.Right(p.W, 0, cells.Quiet, "bad")
-	if a.bench != nil {
-		p.Text(0, 1, cells.Quiet, "MCU "+a.bench.MCU.Name)
-		p.Text(0, 2, cells.Quiet, a.bench.About)
-	}
-	y := 4
-	for i, l := range a.snap.Meta().Links {
-		out := a.snap.Counters(capture.Direction{Link: uint16(i), From: record.MCU, Seen: record.Device})
-		in := a.snap.Counters(capture.Direction{Link: uint16(i), From: record.Device, Seen: record.MCU})
-		if a.levels != nil || a.busAt(i) != nil {
-			in = a.tapped(i) // nobody but the tap reads a file of levels
-		}
-		glyph, style := a.linkState(i, in, out)
-		p.Put(0, y, style, glyph)
-		if k := all.Of(l.Kind, l.Lines); k != nil {
-			p.Text(2, y, cells.HueUart, k.Mark)
-		}
-		name := p.Part(4, y, p.W-4-13, 1)
-		st := cells.Plain
-		if i == a.link {
-			st = cells.Strong
-		}
-		name.Text(0, 0, st, l.Name)
-		seen := "–"
-		if last := max(in.Last, out.Last); last > 0 {
-			seen = strings.TrimSuffix(ui.Ago(a.snap.Now-last), " ago")
-		}
-		p.Right(p.W-6, y, cells.Plain, seen)
-		bad := in.Bad + out.Bad
-		bs := cells.Quiet
-		if bad > 0 {
-			bs = cells.Bad
-		}
-		p.Right(p.W, y, bs, fmt.Sprint(bad))
-		if i == a.link {
-			p.Mark(y)
-		}
-		if l.Real {
-			path := "REAL"
-			if a.bench != nil && a.bench.Links[i].Port != nil {
-				path = "REAL " + a.bench.Links[i].Port.Path
-			}
-			p.Part(4, y+1, p.W-4, 1).Text(0, 0, cells.Doubt, path)
-		}
-		y += a.linkRows(i)
-	}
-	y = a.drawBuses(p, y) + 1
-	p.Text(0, y, cells.Quiet, "▲ error  △ warning  ✕ lost")
-	p.Text(0, y+1, cells.Quiet, "● alive  ○ silent")
-}
-
-// drawBuses lists the buses that the simulation does not run, from the row y on.
-func (a *App) drawBuses(p cells.Area, y int) int {
-	n := len(a.snap.Meta().Links)
-	for i, l := range a.described() {
-		glyph, style := '○', cells.Quiet
-		if worst, ok := finding.Worst(a.findingsAt(n + i)); ok && worst == finding.Error {
-			glyph, style = '▲', cells.Bad
-		} else if ok && worst == finding.Warning {
-			glyph, style = '△', cells.Doubt
-		}
-		p.Put(0, y, style, glyph)
-		p.Text(2, y, cells.HueUart, l.Kind.Mark)
-		st := cells.Plain
-		if l == a.Bus() {
-			st = cells.Strong
-		}
-		p.Part(4, y, p.W-4-13, 1).Text(0, 0, st, l.Name)
-		p.Right(p.W, y, cells.Quiet, "described")
-		if l == a.Bus() {
-			p.Mark(y)
-		}
-		y++
-	}
-	return y
-}
-
-// drawDescribed says why there is nothing to see of a bus.
-func (a *App) drawDescribed(p cells.Area) {
-	x := p.Text(0, 0, cells.Head, strings.ToUpper(a.current().Name()))
-	p.Text(x+2, 0, cells.Strong, a.Bus().Name)
-	y := p.Paragraph(1, 2, cells.Plain, fmt.Sprintf("The simulation does not run %s buses yet, so there is no traffic of %s and there are no levels.", a.Bus().Kind.Name, a.Bus().Name), 0)
-	y = p.Paragraph(1, y+1, cells.Quiet, "Its timing, its start-up and its registers are there: 2.", 0)
-	p.Paragraph(1, y, cells.Quiet, "Traffic and levels of such a bus from a capture: gavrix open FILE.", 0)
-}
-
-// tapped counts what an ideal tap read on a link, whoever sent it.
-func (a *App) tapped(i int) capture.Counters {
-	var sum capture.Counters
-	for from := record.Nobody; from <= record.Device; from++ {
-		c := a.snap.Counters(capture.Direction{Link: uint16(i), From: from, Seen: record.Tap})
-		sum.Last = max(sum.Last, c.Last)
-		sum.Bad += c.Bad
-	}
-	return sum
-}
-
-func (a *App) linkState(i int, in, out capture.Counters) (rune, cells.Style) {
-	if a.session != nil && !a.session.Info(uint16(i)).Open {
-		return '✕', cells.Bad
-	}
-	if worst, ok := finding.Worst(a.findingsAt(i)); ok {
-		switch worst {
-		case finding.Error:
-			return '▲', cells.Bad
-		case finding.Warning:
-			return '△', cells.Doubt
-		}
-	}
-	if last := max(in.Last, out.Last); last > 0 && (a.session == nil || a.snap.Now.Seconds()-last.Seconds() < 5) {
-		return '●', cells.Good
-	}
-	return '○', cells.Quiet
 }
 
 func (a *App) headStyle(p pane) cells.Style {

@@ -18,9 +18,9 @@ import (
 	"gavrix/core/check"
 	"gavrix/core/finding"
 	"gavrix/core/guard"
+	"gavrix/core/link"
 	"gavrix/core/prove"
 	"gavrix/core/quantity"
-	"gavrix/core/sim"
 	"gavrix/draw/pdf"
 	"gavrix/draw/svg"
 	"gavrix/tui/ui"
@@ -40,7 +40,7 @@ func (a *App) key(k tea.KeyPressMsg) tea.Cmd {
 	if a.command != nil {
 		return a.commandKey(k)
 	}
-	if a.current().Typing() && a.focus == viewPane && !a.describedOnly() {
+	if a.current().Typing() && a.focus == viewPane && a.silent() == "" {
 		a.message = ""
 		return a.current().Type(k, a)
 	}
@@ -108,7 +108,7 @@ func (a *App) commandKey(k tea.KeyPressMsg) tea.Cmd {
 func (a *App) allCommands() []ui.Command {
 	cs := append(a.commands(), a.viewCommands()...)
 	for i, n := range a.views {
-		if b := a.Bus(); i != a.view && (b == nil || b.Index != bench.NotSimulated || n.view == ui.View(a.timing)) {
+		if l := a.captured(); i != a.view && (l == nil || l.Silent == "" || n.view == ui.View(a.timing)) {
 			cs = append(cs, n.view.Commands(a)...)
 		}
 	}
@@ -164,9 +164,6 @@ func (a *App) completions() []string {
 			for _, l := range a.snap.Meta().Links {
 				add("link " + l.Name)
 			}
-			for _, l := range a.described() {
-				add("link " + l.Name)
-			}
 		case "view":
 			for _, v := range a.views {
 				add("view " + strings.ToLower(v.view.Name()))
@@ -183,7 +180,7 @@ func (a *App) completions() []string {
 
 // settable lists the paths of the selected link's settings.
 func (a *App) settable() []string {
-	if l := a.Common(); l != nil {
+	if l := a.Link(); l != nil {
 		return l.Settable()
 	}
 	return nil
@@ -210,7 +207,7 @@ func (a *App) paneCommands() []ui.Command {
 
 func (a *App) moveLink(by int) func(string) tea.Cmd {
 	return func(string) tea.Cmd {
-		n := a.listed()
+		n := len(a.snap.Meta().Links)
 		a.link = (a.link + by + n) % max(n, 1)
 		a.why = 0
 		return nil
@@ -244,6 +241,7 @@ func (a *App) commands() []ui.Command {
 	}
 	if a.session != nil {
 		cs = append(cs, a.timeCommands()...)
+		cs = append(cs, a.linkCommands()...)
 	}
 	if a.levels != nil {
 		cs = append(cs, a.proposeCommands()...)
@@ -312,35 +310,14 @@ func (a *App) timeCommands() []ui.Command {
 		}
 	}
 	return []ui.Command{
-		{Name: "run", Keys: []string{"space"}, Help: "stop time, or let it go on", Short: "time", Run: pace(func() { a.session.SetRunning(!a.session.Pace().Running) })},
-		{Name: "step", Keys: []string{"."}, Help: "stop, and go on to the next character", Run: pace(a.session.StepChar)},
-		{Name: "step-bit", Keys: []string{","}, Help: "stop, and go on by one bit of the link", Run: pace(func() { a.session.StepBit(a.LinkIndex()) })},
+		{Name: "run", Keys: []string{"space"}, Help: "stop time, or let it go on", Short: "time", Run: pace(func() { a.session.World.SetRunning(!a.session.World.Pace().Running) })},
+		{Name: "step", Keys: []string{"."}, Help: "stop, and go on to the next character", Run: pace(a.session.World.StepChar)},
+		{Name: "step-bit", Keys: []string{","}, Help: "stop, and go on by one bit of the link", Run: pace(func() { a.session.World.StepBit(a.LinkIndex()) })},
 		{Name: "stop-at", Args: "error|TEXT", Help: "run to the next error, or to a text sent", Run: a.stopAt},
-		{Name: "slower", Keys: []string{"["}, Help: "time at a tenth of the pace", Run: pace(func() { a.session.SetSpeed(a.session.Pace().Speed / 10) })},
-		{Name: "faster", Keys: []string{"]"}, Help: "time at ten times the pace", Run: pace(func() { a.session.SetSpeed(a.session.Pace().Speed * 10) })},
-		{Name: "cut", Args: "mcu|device", Help: "break the wire from an end", Run: a.wire(true)},
-		{Name: "mend", Args: "mcu|device", Help: "mend the wire from an end", Run: a.wire(false)},
-		{Name: "hold", Args: "on|off", Help: "hold the can line dominant, or let it go", Run: a.hold},
+		{Name: "slower", Keys: []string{"["}, Help: "time at a tenth of the pace", Run: pace(func() { a.session.World.SetSpeed(a.session.World.Pace().Speed / 10) })},
+		{Name: "faster", Keys: []string{"]"}, Help: "time at ten times the pace", Run: pace(func() { a.session.World.SetSpeed(a.session.World.Pace().Speed * 10) })},
 		{Name: "record", Args: "FILE", Help: "record all to a pcapng file", Run: a.record},
 	}
-}
-
-// hold makes the selected can bus stick dominant, or lets it go.
-func (a *App) hold(arg string) tea.Cmd {
-	b := a.Bus()
-	if b == nil || b.CAN == nil {
-		a.Warn("select a can bus; of other links a wire can be cut: cut mcu")
-		return nil
-	}
-	if arg != "on" && arg != "off" {
-		a.Warn("write hold on, or hold off")
-		return nil
-	}
-	if err := a.session.Hold(b.Name, arg == "on"); err != nil {
-		a.Warn("%v", err)
-	}
-	a.version = 0
-	return nil
 }
 
 // stopAt lets time go on to an error, or to characters.
@@ -352,7 +329,7 @@ func (a *App) stopAt(arg string) tea.Cmd {
 	var want []byte
 	switch arg {
 	case "":
-		a.session.StopAt(nil)
+		a.session.World.StopAt(nil)
 		a.Say("time is no longer stopped by itself; stop-at error, or stop-at TEXT")
 		return nil
 	case "error":
@@ -363,17 +340,17 @@ func (a *App) stopAt(arg string) tea.Cmd {
 			return nil
 		}
 	}
-	a.session.StopAt(capture.NewTrigger(a.store.Snapshot(), want))
+	a.session.World.StopAt(capture.NewTrigger(a.store.Snapshot(), want))
 	a.Say("time stops at %s", arg)
 	return nil
 }
 
 // halted goes to where a trigger stopped time.
 func (a *App) halted() {
-	if a.session == nil {
+	if a.session == nil || a.session.Real() {
 		return
 	}
-	h, ok := a.session.Halted()
+	h, ok := a.session.World.Halted()
 	if !ok {
 		return
 	}
@@ -381,21 +358,43 @@ func (a *App) halted() {
 	a.Say("stopped at %s on %s; space goes on", h.At, a.snap.Meta().Links[h.Link].Name)
 }
 
-// wire breaks or mends a wire of the selected link.
-func (a *App) wire(broken bool) func(string) tea.Cmd {
+// ask makes a command of an intent of one word.
+func (a *App) ask(what string, make func(arg string) link.Intent) func(string) tea.Cmd {
 	return func(arg string) tea.Cmd {
-		if arg != "mcu" && arg != "device" {
-			a.Warn("write whose wire: mcu or device")
+		if arg == "" {
+			a.Warn("write %s", what)
 			return nil
 		}
-		w := sim.Wire{FromDevice: arg == "device", Broken: broken}
-		if err := a.session.Wire(a.LinkIndex(), w); err != nil {
-			a.Warn("%v", err)
-			return nil
-		}
-		a.Say("wire: %s", w)
-		return nil
+		return a.Do(make(arg), nil)
 	}
+}
+
+// linkCommands are what can be asked of a link.
+func (a *App) linkCommands() []ui.Command {
+	return []ui.Command{
+		{Name: "cut", Args: "END", Help: "break the wire from an end: mcu, or a device", Run: a.ask("whose wire: mcu, or the device's name", func(arg string) link.Intent { return link.Cut{End: arg} })},
+		{Name: "reconnect", Args: "END", Help: "join the wire from an end again", Run: a.ask("whose wire: mcu, or the device's name", func(arg string) link.Intent { return link.Cut{End: arg, Joined: true} })},
+		{Name: "hold-line", Args: "LINE", Help: "hold a line of a shared bus at its active level", Run: a.ask("which line: "+a.roles(), func(arg string) link.Intent { return link.Hold{Role: arg} })},
+		{Name: "release-line", Args: "LINE", Help: "let it go", Run: a.ask("which line: "+a.roles(), func(arg string) link.Intent { return link.Hold{Role: arg, Release: true} })},
+		{Name: "power-off", Args: "DEVICE", Help: "take the supply from a device", Run: a.ask("which device", func(arg string) link.Intent { return link.Power{Device: arg} })},
+		{Name: "power-on", Args: "DEVICE", Help: "give it back", Run: a.ask("which device", func(arg string) link.Intent { return link.Power{Device: arg, On: true} })},
+		{Name: "transact", Args: "TRANSACTION", Help: "do one transaction on an i2c or can bus", Run: a.ask("the transaction"+a.planHelp(), func(arg string) link.Intent { return link.Transact{Text: arg} })},
+	}
+}
+
+// roles lists the lines of the selected link.
+func (a *App) roles() string {
+	if l := a.captured(); l != nil {
+		return strings.Join(l.Roles, ", ")
+	}
+	return ""
+}
+
+func (a *App) planHelp() string {
+	if l := a.Link(); l != nil {
+		return ": " + l.Kind.PlanHelp
+	}
+	return ""
 }
 
 func (a *App) viewNamed(arg string) tea.Cmd {
@@ -413,12 +412,6 @@ func (a *App) linkNamed(arg string) tea.Cmd {
 	for i, l := range a.snap.Meta().Links {
 		if l.Name == arg {
 			a.link = i
-			return nil
-		}
-	}
-	for i, l := range a.described() {
-		if l.Name == arg {
-			a.link = len(a.snap.Meta().Links) + i
 			return nil
 		}
 	}
@@ -485,7 +478,7 @@ func (a *App) runChecks(string) tea.Cmd {
 	case len(l.Checks) == 0:
 		a.Say("%s has no checks; write them below links.%s.checks in the bench", l.Name, l.Name)
 		return nil
-	case !a.session.Real() && !a.session.Pace().Running:
+	case !a.session.Real() && !a.session.World.Pace().Running:
 		a.Say("time is stopped; space lets it go on")
 		return nil
 	}

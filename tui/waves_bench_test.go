@@ -36,7 +36,7 @@ func BenchmarkWavesFrame(b *testing.B) {
 			ws[i] = wire.Window{From: from, To: at, High: true}
 		}
 		ws[1].Toggles = tog
-		store.Levels(0, 1, &ws[1])
+		store.Levels(store.Meta.Line(0, 1), &ws[1])
 		dec.Feed(ws, store)
 		store.Advance(at)
 		from = at

@@ -30,25 +30,13 @@ func applySets(b *bench.Bench, sets []string) error {
 	return nil
 }
 
-// linkNamed gives the character link with a name.
+// linkNamed gives the link with a name.
 func linkNamed(b *bench.Bench, name string) (*bench.Link, error) {
-	c, err := anyNamed(b, name)
-	if err != nil {
-		return nil, err
-	}
 	if l := b.Link(name); l != nil {
 		return l, nil
 	}
-	return nil, fmt.Errorf("%s is a %s link; this is for character links", name, c.Kind.Name)
-}
-
-// anyNamed gives the link of any kind with a name.
-func anyNamed(b *bench.Bench, name string) (*bench.Common, error) {
 	var names []string
-	for _, l := range b.All() {
-		if l.Name == name {
-			return l, nil
-		}
+	for _, l := range b.Links {
 		names = append(names, l.Name)
 	}
 	if m := doc.Nearest(name, names); m != "" {

@@ -20,11 +20,11 @@ func parseMessage(text string) (can.Message, error) {
 		return can.Message{}, fmt.Errorf("%q: write a name, an identifier in hex, a number of bytes and a period, as 'status 2A0 8 10ms'", text)
 	}
 	m := can.Message{Name: w[0]}
-	id, extended, err := can.ParseID(w[1])
+	id, err := can.ParseID(w[1])
 	if err != nil {
 		return m, fmt.Errorf("%q: %w", text, err)
 	}
-	m.Frame = can.Frame{ID: id, Extended: extended}
+	m.Frame = can.Frame{ID: id.ID, Extended: id.Extended}
 	n, err := strconv.Atoi(w[2])
 	if err != nil || n < 0 || n > 64 {
 		return m, fmt.Errorf("%q: %q is no number of bytes from 0 to 64", text, w[2])

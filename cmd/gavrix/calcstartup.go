@@ -60,13 +60,13 @@ func (o *startupOptions) run(args []string) error {
 	if b.MCU.Registers == nil {
 		return fmt.Errorf("%s describes no registers, so no start-up is known: name a .csv table or a .svd below mcu.registers", args[0])
 	}
-	links := b.All()
+	links := b.Links
 	if len(args) > 1 {
-		l, err := anyNamed(b, args[1])
+		l, err := linkNamed(b, args[1])
 		if err != nil {
 			return err
 		}
-		links = []*bench.Common{l}
+		links = []*bench.Link{l}
 	}
 	switch {
 	case o.dump != "" && (o.steps != "" || o.without != ""), o.simulated && o.dump != "":
@@ -78,7 +78,7 @@ func (o *startupOptions) run(args []string) error {
 		if err := o.firmware(b, links[0]); err != nil {
 			return err
 		}
-		links = []*bench.Common{b.Named(links[0].Name)}
+		links = []*bench.Link{b.Link(links[0].Name)}
 	}
 	if o.simulated {
 		return o.printDump(sim.Dump(b))
@@ -98,7 +98,7 @@ func (o *startupOptions) run(args []string) error {
 }
 
 // firmware makes the link's firmware do other steps.
-func (o *startupOptions) firmware(b *bench.Bench, l *bench.Common) error {
+func (o *startupOptions) firmware(b *bench.Bench, l *bench.Link) error {
 	c, err := l.Chain()
 	if err != nil {
 		return err
@@ -158,7 +158,7 @@ type verdictJSON struct {
 	Why   string `json:"why,omitempty"`
 }
 
-func (o *startupOptions) judge(links []*bench.Common, seen []register.Seen) error {
+func (o *startupOptions) judge(links []*bench.Link, seen []register.Seen) error {
 	bad := false
 	var all []chainJSON
 	for _, l := range links {

@@ -83,16 +83,9 @@ func (o *frameOptions) scene(args []string) (*scene.Scene, error) {
 		if err != nil {
 			return nil, err
 		}
-		var l *bench.Link
-		switch {
-		case o.link != "":
-			if l, err = linkNamed(b, o.link); err != nil {
-				return nil, err
-			}
-		case len(b.Links) == 0:
-			return nil, errors.New("the bench has no character link; draw timing draws the others")
-		default:
-			l = b.Links[0]
+		l, err := characterLink(b, o.link)
+		if err != nil {
+			return nil, err
 		}
 		if o.from != "mcu" && o.from != "device" {
 			return nil, fmt.Errorf("--from %s: write mcu or device", o.from)
@@ -102,6 +95,27 @@ func (o *frameOptions) scene(args []string) (*scene.Scene, error) {
 		return picture.Frame(e, uint16(v)), nil
 	}
 	return o.freeScene(uint16(v))
+}
+
+// characterLink gives the character link with a name, or the first one.
+func characterLink(b *bench.Bench, name string) (*bench.UART, error) {
+	if name != "" {
+		l, err := linkNamed(b, name)
+		if err != nil {
+			return nil, err
+		}
+		u, ok := l.Model.(*bench.UART)
+		if !ok {
+			return nil, fmt.Errorf("%s is a %s link, which has no characters; draw timing draws it", name, l.Kind.Name)
+		}
+		return u, nil
+	}
+	for _, l := range b.Links {
+		if u, ok := l.Model.(*bench.UART); ok {
+			return u, nil
+		}
+	}
+	return nil, errors.New("the bench has no character link; draw timing draws the others")
 }
 
 func (o *frameOptions) freeScene(v uint16) (*scene.Scene, error) {

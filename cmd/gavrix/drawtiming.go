@@ -49,18 +49,15 @@ i2c a period of the clock against its class, of can one bit of every node.`,
 			if err != nil {
 				return err
 			}
-			if _, err := anyNamed(b, args[1]); err != nil {
+			l, err := linkNamed(b, args[1])
+			if err != nil {
 				return err
 			}
-			if l := b.Link(args[1]); l != nil {
-				return o.write(picture.Frame(picture.Ends(l, toDevice), '4'))
-			}
-			l := b.Bus(args[1])
 			dev, err := deviceNamed(l, device)
 			if err != nil {
 				return err
 			}
-			s := picture.Bus(l, dev, data)
+			s := picture.Timing(l, picture.Look{Device: dev, Data: data, FromMCU: toDevice, Value: '4'})
 			if s == nil {
 				return fmt.Errorf("--data: %s has no data phase of its own", l.Name)
 			}
@@ -74,7 +71,7 @@ i2c a period of the clock against its class, of can one bit of every node.`,
 	return c
 }
 
-func deviceNamed(l *bench.Bus, name string) (int, error) {
+func deviceNamed(l *bench.Link, name string) (int, error) {
 	if name == "" {
 		return 0, nil
 	}
@@ -96,7 +93,7 @@ func drawStartup() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			l, err := anyNamed(b, args[1])
+			l, err := linkNamed(b, args[1])
 			if err != nil {
 				return err
 			}

@@ -11,13 +11,12 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gavrix/core/bus"
 	"gavrix/core/bus/all"
-	"gavrix/core/bus/uart"
 	"gavrix/core/capture"
 	"gavrix/core/decode"
 	"gavrix/core/picture"
 	"gavrix/core/quantity"
+	"gavrix/core/safe"
 	"gavrix/core/scene"
 	"gavrix/core/sim"
 )
@@ -131,7 +130,7 @@ func (o *waveOptions) fromFile(ctx context.Context, path string, w *picture.Wave
 	}
 	for i := range links {
 		if l := &links[i]; o.wants(l.Name) {
-			w.Bands = append(w.Bands, picture.Band{Link: uint16(i), Kind: l.Kind, Name: l.Name, Settings: l.LineSettings})
+			w.Bands = append(w.Bands, picture.Band{Link: uint16(i), Kind: l.Kind, Name: l.Name, Settings: l.Settings})
 		}
 	}
 	return nil
@@ -152,16 +151,21 @@ func (o *waveOptions) fromBench(ctx context.Context, path string, w *picture.Wav
 	}
 	w.Snap = h.Store().Snapshot()
 	for i, l := range b.Links {
-		if !o.wants(l.Name) {
+		silent := w.Snap.Meta().Links[i].Silent
+		switch {
+		case !o.wants(l.Name):
+			continue
+		case silent != "" && len(o.only) > 0:
+			return fmt.Errorf("--only %s: %s", l.Name, silent)
+		case silent != "":
+			fmt.Fprintf(os.Stderr, "left out: %s: %s\n", safe.Text(l.Name), silent)
 			continue
 		}
-		device := l.DeviceEnd
-		device.Rate = l.DeviceRate()
-		ends := []uart.Settings{l.MCU, device}
-		w.Bands = append(w.Bands, picture.Band{
-			Link: uint16(i), Kind: all.ByName(l.Kind.Name), Name: l.Name, LineNames: []string{"MCU", l.Device.Name},
-			Settings: func(line int) bus.Settings { return ends[min(line, 1)] },
-		})
+		band := picture.Band{Link: uint16(i), Kind: all.Of(l.Kind.Name, w.Snap.Meta().Links[i].Roles), Name: l.Name, Settings: l.Model.Tap()}
+		if band.Kind.LineOf != nil {
+			band.LineNames = []string{l.Ends[0].Name, l.Ends[1].Name}
+		}
+		w.Bands = append(w.Bands, band)
 	}
 	return nil
 }

@@ -101,7 +101,7 @@ func jsonOf(b *bench.Bench, w *bench.SharedWord) wordJSON {
 		Value: w.Hex(w.Value), Reset: w.Hex(w.Reset), AtReset: w.AtReset,
 	}
 	if len(w.Links) == 1 {
-		out.Unit = b.Named(w.Links[0]).Unit.Name
+		out.Unit = b.Link(w.Links[0]).Unit.Name
 	}
 	for _, c := range w.Choices {
 		out.Fields = append(out.Fields, fieldJSON{c.Field.Name, c.Field.Range(), c.Value, c.Field.Meaning(c.Value), c.Setting, c.Source})
@@ -117,7 +117,7 @@ func printWords(b *bench.Bench, words []bench.SharedWord) {
 			if len(w.Links) > 1 {
 				fmt.Printf("# shared by %s\n", safe.Text(h))
 			} else {
-				printLink(b, b.Named(h))
+				printLink(b.Link(h))
 			}
 		}
 		var fields []string
@@ -135,14 +135,8 @@ func printWords(b *bench.Bench, words []bench.SharedWord) {
 	}
 }
 
-func printLink(b *bench.Bench, l *bench.Common) {
-	settings := ""
-	if c := b.Link(l.Name); c != nil {
-		settings = c.MCU.Frame.String()
-	} else if c := b.Bus(l.Name); c != nil {
-		settings = c.Settings()
-	}
-	fmt.Printf("# %s, unit %s: %s", safe.Text(l.Name), safe.Text(l.Unit.Name), safe.Text(settings))
+func printLink(l *bench.Link) {
+	fmt.Printf("# %s, unit %s: %s", safe.Text(l.Name), safe.Text(l.Unit.Name), safe.Text(l.Model.Short()))
 	if l.Unit.Source != "" {
 		fmt.Printf("   (%s)", safe.Text(l.Unit.Source))
 	}
@@ -153,13 +147,13 @@ func printLink(b *bench.Bench, l *bench.Common) {
 // stands as a comment.
 func exportSteps(b *bench.Bench, asJSON bool) error {
 	var out []stepJSON
-	for _, l := range b.All() {
+	for _, l := range b.Links {
 		c, err := l.Chain()
 		if err != nil {
 			return err
 		}
 		if !asJSON {
-			printLink(b, l)
+			printLink(l)
 			fmt.Println("# address   mask        value       step")
 		}
 		for _, s := range c.Steps {

@@ -49,7 +49,7 @@ func lintCommand() *cobra.Command {
 			} else {
 				printFindings(os.Stdout, fs)
 				if len(fs) == 0 {
-					fmt.Printf("%s: %s, nothing to report\n", safe.Text(b.Name), counted(len(b.All()), "link"))
+					fmt.Printf("%s: %s, nothing to report\n", safe.Text(b.Name), counted(len(b.Links), "link"))
 				}
 			}
 			if worst, any := finding.Worst(fs); any && worst == finding.Error {

@@ -10,8 +10,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"gavrix/core/bus"
 	"gavrix/core/bus/all"
-	"gavrix/core/bus/uart"
 	"gavrix/core/capture"
 	"gavrix/core/decode"
 	"gavrix/core/intent"
@@ -19,7 +19,6 @@ import (
 	"gavrix/core/quantity"
 	"gavrix/core/record"
 	"gavrix/core/safe"
-	"gavrix/core/wire"
 )
 
 // planForms says how transactions are planned on each bus.
@@ -57,7 +56,7 @@ func (c *comparing) Put(r *record.Record) {
 		return
 	}
 	for _, p := range c.plans[r.Link] {
-		_, ds, meant := p.Against(c.levels, r, c.links[r.Link].LineSettings(uart.LineOf(r.From)))
+		_, ds, meant := p.Against(c.levels, r, c.links[r.Link].Settings)
 		switch {
 		case !meant:
 		case len(ds) == 0:
@@ -121,14 +120,13 @@ func (o *decodeOptions) compare(ctx context.Context, src decode.Source, links []
 		if at < 0 {
 			return fmt.Errorf("--plan: there is no link %q", strings.TrimSpace(name))
 		}
-		line, _ := uart.PlannedLine(plan)
-		p, err := intent.New(links[at].Kind, links[at].LineSettings(line), strings.TrimSpace(plan), quantity.Microsecond)
+		p, err := intent.New(links[at].Kind, links[at].Settings, strings.TrimSpace(plan), quantity.Microsecond)
 		if err != nil {
 			return fmt.Errorf("--plan: %w", err)
 		}
 		c.plans[at] = append(c.plans[at], &held{Plan: p, link: links[at].Name})
 	}
-	opts.Levels = func(link, line int, w *wire.Window) { store.Levels(uint16(link), line, w) }
+	opts.Levels = decode.Keep(store)
 	if err := decode.Run(ctx, src, links, opts, c); err != nil {
 		return fmt.Errorf("%s: %w", path, err)
 	}
@@ -178,7 +176,7 @@ func drawPlan() *cobra.Command {
 			if err != nil || unit < 8 {
 				return fmt.Errorf("--bit %s: write the time of a bit, as 2.5 us", bit)
 			}
-			p, err := intent.New(k, s, args[1], unit)
+			p, err := intent.New(k, []bus.Settings{s}, args[1], unit)
 			if err != nil {
 				return err
 			}

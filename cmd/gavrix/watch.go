@@ -26,6 +26,7 @@ import (
 	"gavrix/core/link/tty"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
+	"gavrix/core/records"
 	"gavrix/core/safe"
 	"gavrix/core/session"
 	"gavrix/core/sim"
@@ -125,43 +126,34 @@ func (o *watchOptions) watchPort(ctx context.Context) error {
 	if err := cfg.Check(); err != nil {
 		return err
 	}
-	store := capture.NewStore(capture.Meta{Started: time.Now(), Links: []capture.Link{{
-		Name: o.port, Kind: uart.Kind.Name, MCU: "here", Device: "there", Real: true, OneSided: true, Resolution: tty.Resolution,
-	}}})
-	p := tty.New(cfg, store, 0, time.Now())
-	guard.Go(p.Run)
-	defer p.Close()
-	return o.follow(ctx, tty.Session{Ports: []*tty.Port{p}, Capture: store}, nil, 0)
+	s := session.OpenPort(cfg)
+	defer s.Close()
+	return o.follow(ctx, s, nil, 0)
 }
 
 // watched gives the indices of the named links, or of all that are simulated or
 // real.
 func watched(b *bench.Bench, names []string) ([]uint16, error) {
-	index := map[string]uint16{}
-	var all []uint16
-	for _, l := range b.Links {
-		index[l.Name] = l.Index
-		all = append(all, l.Index)
-	}
-	for _, l := range b.Buses {
-		index[l.Name] = l.Index
-		if l.Index != bench.NotSimulated {
-			all = append(all, l.Index)
-		}
-	}
+	runs := sim.MetaOf(b).Links
 	if len(names) == 0 {
+		var all []uint16
+		for i, l := range runs {
+			if l.Silent == "" {
+				all = append(all, uint16(i))
+			}
+		}
 		return all, nil
 	}
 	var out []uint16
 	for _, n := range names {
-		c, err := anyNamed(b, n)
+		l, err := linkNamed(b, n)
 		if err != nil {
 			return nil, err
 		}
-		if index[n] == bench.NotSimulated {
-			return nil, fmt.Errorf("%s is a %s link: the simulation does not run it yet", n, c.Kind.Name)
+		if why := runs[l.Index].Silent; why != "" {
+			return nil, fmt.Errorf("%s: %s", n, why)
 		}
-		out = append(out, index[n])
+		out = append(out, l.Index)
 	}
 	return out, nil
 }
@@ -195,7 +187,7 @@ func (o *watchOptions) follow(ctx context.Context, s link.Session, links []uint1
 		if err != nil {
 			return fmt.Errorf("--send %s: %w", text, err)
 		}
-		if err := s.Send(first, data); err != nil {
+		if _, err := s.Do(ctx, first, link.Send{Data: data}); err != nil {
 			return err
 		}
 	}
@@ -205,13 +197,14 @@ func (o *watchOptions) follow(ctx context.Context, s link.Session, links []uint1
 	} else if o.span > 0 {
 		until = s.Now() + quantity.Time(o.span.Nanoseconds())*quantity.Nanosecond
 	}
-	printed := 0
+	var printed records.Mark
 	out := func(snap *capture.Snapshot) error {
-		for ; printed < snap.Len(); printed++ {
-			if err := o.print(snap.Meta(), snap.At(printed), wanted); err != nil {
+		for _, i := range snap.Since(printed) {
+			if err := o.print(snap.Meta(), snap.At(i), wanted); err != nil {
 				return err
 			}
 		}
+		printed = snap.Mark()
 		return nil
 	}
 	var failed error
@@ -285,11 +278,11 @@ func textLine(meta *capture.Meta, r *record.Record) string {
 		fmt.Fprintf(&b, "%s: %s\n", r.Kind, safe.Text(r.Text))
 		return b.String()
 	}
-	to := l.Device
+	to := l.Device()
 	if r.From == record.Device {
-		to = l.MCU
+		to = l.MCU()
 	}
-	way := jsonl.EndName(l, r.From) + " → " + to
+	way := l.EndName(r.From) + " → " + to
 	if r.Seen == record.Tap {
 		way += " (tap)"
 	}

@@ -122,7 +122,7 @@ func TestTheDividerOfTheDemo(t *testing.T) {
 	b, faults := Load(demo.Files, demo.Bench)
 	require.Empty(t, faults)
 	assert.Empty(t, b.Lint())
-	l := b.Link("lower-gauge")
+	l := ModelOf[*UART](b, "lower-gauge")
 	assert.Equal(t, 87, l.Setting.N)
 	assert.Equal(t, 86, l.Setting.Register)
 	assert.Equal(t, "28 735.6", l.MCU.Rate.Grouped())
@@ -251,7 +251,7 @@ func TestRateGenerators(t *testing.T) {
 	} {
 		b, faults := Load(files(strings.Replace(good, "divider: {most: 4096, plus-one: yes}", c.unit, 1)), "b.yaml")
 		require.Empty(t, faults, c.unit)
-		l := b.Links[0]
+		l := b.Links[0].Model.(*UART)
 		assert.Equal(t, c.rate, l.MCU.Rate.Grouped()+" Bd", c.unit)
 		assert.Equal(t, c.divisor, l.Setting.Divisor())
 		values := ""
@@ -264,7 +264,7 @@ func TestRateGenerators(t *testing.T) {
 	// A clock that was measured carries its uncertainty to the rate.
 	b, faults := Load(files(strings.Replace(good, "times: 8", "times: 8, measured: 79 MHz, plus-minus: 0.2 MHz", 1)), "b.yaml")
 	require.Empty(t, faults)
-	assert.InDelta(t, 0.2/79, b.Links[0].Setting.PlusMinus, 1e-4)
+	assert.InDelta(t, 0.2/79, b.Links[0].Model.(*UART).Setting.PlusMinus, 1e-4)
 	assert.Equal(t, "39.5 MHz", b.Links[0].Unit.Clock.Freq().String())
 	assert.Equal(t, 1, b.Links[0].Unit.Clock.Parts())
 	fs := b.Links[0].Lint()
@@ -290,7 +290,7 @@ func TestDemoBoards(t *testing.T) {
 		b, faults := Load(demo.Files, demo.Others[name])
 		require.Empty(t, faults)
 		values := ""
-		for _, v := range b.Links[0].Setting.Values {
+		for _, v := range b.Links[0].Model.(*UART).Setting.Values {
 			values += fmt.Sprintf(" 0x%X", v.Value)
 		}
 		assert.Equal(t, want, values[1:])

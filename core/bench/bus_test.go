@@ -71,10 +71,10 @@ func TestSettable(t *testing.T) {
 	b := demoBench(t)
 	for _, want := range []string{"links.gate.devices.trim.mcu.divider", "links.hull.pull-up", "links.hull.mcu.asks.tilt.every", "links.pump.mcu.data-timing", "links.upper-gauge.mcu.ask.every"} {
 		name, _, _ := strings.Cut(strings.TrimPrefix(want, "links."), ".")
-		assert.Contains(t, b.Named(name).Settable(), want)
+		assert.Contains(t, b.Link(name).Settable(), want)
 	}
-	assert.NotContains(t, b.Named("gate").Settable(), "links.gate.pull-up")
-	for _, path := range b.Named("pump").Settable() {
+	assert.NotContains(t, b.Link("gate").Settable(), "links.gate.pull-up")
+	for _, path := range b.Link("pump").Settable() {
 		err := b.Apply(finding.Edit{Path: strings.Split(path, "."), Value: "1 %"})
 		if err == nil {
 			require.True(t, b.Undo())
@@ -131,7 +131,7 @@ func TestOddNode(t *testing.T) {
 	fs := b.Lint()
 	require.Equal(t, []string{"node-at-another-rate"}, codes(fs))
 	assert.Contains(t, fs[0].Seen, "stranger runs at 125 kbit/s, all others at 250 kbit/s")
-	assert.Len(t, b.Bus("pump").CAN.Pairs, 6)
+	assert.Len(t, ModelOf[*CAN](b, "pump").Pairs, 6)
 	require.Len(t, fs[0].Fixes, 1)
 	require.NoError(t, b.Apply(fs[0].Fixes[0].Edits...))
 	assert.Empty(t, b.Lint())
@@ -155,23 +155,23 @@ func TestWordsOfBusesDecodeBack(t *testing.T) {
 			require.Fail(rt, "no "+register)
 			return 0
 		}
-		words, err := b.Bus("pump").Words()
+		words, err := b.Link("pump").Words()
 		require.NoError(rt, err)
-		own := b.Bus("pump").CAN.Nodes[0].Nominal
+		own := ModelOf[*CAN](b, "pump").Nodes[0].Nominal
 		get := func(name string) int { return field(words, "C1BIT", name) + 1 }
 		rate := 40e6 / float64(get("PRESCALER")) / float64(1+get("SEG1")+get("SEG2"))
 		require.InEpsilon(rt, own.Rate.Bd(), rate, 1e-9)
 		require.InDelta(rt, own.Sample, float64(1+get("SEG1"))/float64(1+get("SEG1")+get("SEG2")), 1e-9)
 		require.Less(rt, math.Abs(rate/own.Wanted.Bd()-1), 1e-9)
 
-		words, err = b.Bus("gate").Words()
+		words, err = b.Link("gate").Words()
 		require.NoError(rt, err)
 		require.Equal(rt, divider, 2<<field(words, "P1CTL", "DIVIDE"))
-		require.Equal(rt, b.Bus("gate").SPI.Devices[0].MCU.Mode(), 2*field(words, "P1CTL", "IDLE")+field(words, "P1CTL", "EDGE"))
+		require.Equal(rt, ModelOf[*SPI](b, "gate").Devices[0].MCU.Mode(), 2*field(words, "P1CTL", "IDLE")+field(words, "P1CTL", "EDGE"))
 
-		words, err = b.Bus("hull").Words()
+		words, err = b.Link("hull").Words()
 		require.NoError(rt, err)
-		i := b.Bus("hull").I2C
+		i := ModelOf[*I2C](b, "hull")
 		// Each count less one, with two periods of the filter.
 		low, high := field(words, "I1CLK", "LOW")+3, field(words, "I1CLK", "HIGH")+3
 		require.InDelta(rt, 1e12/i.Timing.Rate.Bd(), float64(low+high)*25e3+float64(i.Rise+i.Fall), 2)
@@ -181,7 +181,7 @@ func TestWordsOfBusesDecodeBack(t *testing.T) {
 // The words of a device on spi are those of its own settings.
 func TestWordsForADevice(t *testing.T) {
 	b := demoBench(t)
-	gate := b.Bus("gate")
+	gate := b.Link("gate")
 	seen := map[uint64]bool{}
 	for i, name := range gate.Devices() {
 		words, err := gate.WordsFor(i)
@@ -190,7 +190,7 @@ func TestWordsForADevice(t *testing.T) {
 		for _, w := range words {
 			if w.Name == "P1CTL" {
 				seen[w.Value] = true
-				assert.Equal(t, gate.SPI.Devices[i].MCU.Word, int(w.Field("WORD").Of(w.Value))+1, name)
+				assert.Equal(t, gate.Model.(*SPI).Devices[i].MCU.Word, int(w.Field("WORD").Of(w.Value))+1, name)
 			}
 		}
 	}
@@ -256,7 +256,7 @@ func TestBadBuses(t *testing.T) {
 
 // On can the configuration is entered and left again: the chain knows both.
 func TestConfigurationOfANode(t *testing.T) {
-	l := demoBench(t).Bus("pump")
+	l := demoBench(t).Link("pump")
 	c, err := l.Chain()
 	require.NoError(t, err)
 	assert.Nil(t, startup.First(c.Judge(c.Needed())))

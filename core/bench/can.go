@@ -2,12 +2,12 @@ package bench
 
 import (
 	"fmt"
-	"io/fs"
 	"math"
 	"slices"
 	"strconv"
 	"strings"
 
+	"gavrix/core/bus"
 	"gavrix/core/bus/can"
 	"gavrix/core/doc"
 	"gavrix/core/finding"
@@ -30,8 +30,9 @@ type canPhase struct {
 
 // CAN is a can bus with its nodes.
 type CAN struct {
-	Nodes          []*can.End // the MCU's first
-	About, Sources []string   // of each node
+	*Link
+	Clocking *CANUnit
+	Nodes    []*can.End // the MCU's first
 	// Options are the timings that the MCU's unit can have, best first;
 	// DataOptions those of the data phase.
 	Options, DataOptions []can.BitTiming
@@ -50,7 +51,7 @@ func canPhaseKeys() *doc.Type {
 		doc.Key{Name: "seg1", Doc: "most quanta before the sample point, the first not counted", Type: doc.Int(1, 512), Default: "16"},
 		doc.Key{Name: "seg2", Doc: "most quanta behind it", Type: doc.Int(1, 512), Default: "8"},
 		doc.Key{Name: "jump", Doc: "most quanta of the jump width", Type: doc.Int(1, 512), Default: "4"},
-		doc.Key{Name: "minus-one", Doc: "the registers hold one less", Type: doc.Enum("yes", "no"), Default: "yes"},
+		doc.Key{Name: "minus-one", Doc: "the registers hold one less", Type: doc.YesNo, Default: "yes"},
 		doc.Key{Name: "prescaler-field", Doc: "REGISTER.FIELD of the prescaler", Type: fieldType},
 		doc.Key{Name: "seg1-field", Doc: "REGISTER.FIELD of the first segment", Type: fieldType},
 		doc.Key{Name: "seg2-field", Doc: "REGISTER.FIELD of the second segment", Type: fieldType},
@@ -58,89 +59,100 @@ func canPhaseKeys() *doc.Type {
 	)
 }
 
-var canUnit = doc.Map(
-	doc.Key{Name: "quanta", Doc: "limits of the bit timing", Type: canPhaseKeys(), Required: true},
-	doc.Key{Name: "data-quanta", Doc: "limits of the bit timing of the data phase", Type: canPhaseKeys()},
-)
-
-var sampleType = doc.Scalar("a share of the bit in %", func(s string) error {
+var sampleType = doc.Scalar("a share of the bit in %", func(s string) (float64, error) {
 	p, err := quantity.ParsePPM(s)
 	if err == nil && !(p > 0 && p < 1e6) {
-		return fmt.Errorf("%s is not between 0 and 100 %%", s)
+		return 0, fmt.Errorf("%s is not between 0 and 100 %%", s)
 	}
-	return err
+	return float64(p) / 1e6, err
 })
 
-var canBus = doc.Map(
-	unitKey,
-	doc.Key{Name: "mcu", Doc: "the MCU's node", Type: doc.Map(append([]doc.Key{
-		{Name: "rate", Doc: "nominal bit rate", Type: doc.RateType, Required: true},
-		{Name: "sample", Doc: "sample point that is wanted", Type: sampleType, Default: "87.5 %"},
-		{Name: "jump", Doc: "jump width in quanta; absent: as large as it may be", Type: doc.Int(1, 512)},
-		{Name: "timing", Doc: "prescaler, segments and jump width chosen by hand, as 6, 1+13+2, 1", Type: can.TimingType},
-		{Name: "data-rate", Doc: "bit rate of the data phase", Type: doc.RateType},
-		{Name: "data-sample", Doc: "sample point that is wanted in the data phase", Type: sampleType, Default: "75 %"},
-		{Name: "data-timing", Doc: "timing of the data phase chosen by hand", Type: can.TimingType},
-		{Name: "tolerance", Doc: "how far its clock may be off, as 0.01 %", Type: doc.PPMType, Default: "0 ppm"},
-		{Name: "delay", Doc: "of its loop: out through its driver and in again", Type: doc.TimeType, Default: "0 ns"},
-		{Name: "messages", Doc: "what it sends again and again, by name", Type: doc.MapOf(can.MessageType)},
-	}, startedKeys...)...), Required: true},
-	doc.Key{Name: "length", Doc: "of the bus, as 25 m", Type: scaledType("m", "25 m")},
-	doc.Key{Name: "per-metre", Doc: "delay of a metre of cable", Type: doc.TimeType, Default: "5 ns"},
-	busDevice(
-		doc.Key{Name: "rate", Doc: "nominal bit rate, where it differs from the device file", Type: doc.RateType},
-		doc.Key{Name: "timing", Doc: "bit timing, where it differs from the device file", Type: can.TimingType},
-		doc.Key{Name: "clock-off", Doc: "how far this part's clock is off, as 0.4 %", Type: doc.PPMType, Default: "0 ppm"},
-		doc.Key{Name: "listen-only", Doc: "it never drives the line", Type: doc.Enum("yes", "no"), Default: "no"},
-	),
-)
-
-func (x *binder) canUnit(_ *Unit, n *doc.Node) *CANUnit {
-	phase := func(n *doc.Node) canPhase {
-		return canPhase{
-			Segments:       can.Segments{Prescaler: number(n.Text("prescaler"), 1024), Seg1: number(n.Text("seg1"), 16), Seg2: number(n.Text("seg2"), 8), Jump: number(n.Text("jump"), 4)},
-			MinusOne:       n.Text("minus-one") != "no",
-			PrescalerField: n.Text("prescaler-field"), Seg1Field: n.Text("seg1-field"), Seg2Field: n.Text("seg2-field"), JumpField: n.Text("jump-field"),
+var canKind = kind{
+	bus:   can.Kind,
+	depth: "3",
+	unit: func() []doc.Key {
+		return []doc.Key{
+			{Name: "quanta", Doc: "limits of the bit timing", Type: canPhaseKeys(), Required: true},
+			{Name: "data-quanta", Doc: "limits of the bit timing of the data phase", Type: canPhaseKeys()},
 		}
-	}
-	out := &CANUnit{Nominal: phase(n.Get("quanta"))}
-	if d := n.Get("data-quanta"); d != nil {
-		p := phase(d)
-		out.Data = &p
-	}
-	return out
+	},
+	mcu: func() []doc.Key {
+		return []doc.Key{
+			{Name: "rate", Doc: "nominal bit rate", Type: doc.RateType, Required: true},
+			{Name: "sample", Doc: "sample point that is wanted", Type: sampleType, Default: "87.5 %"},
+			{Name: "jump", Doc: "jump width in quanta; absent: as large as it may be", Type: doc.Int(1, 512)},
+			{Name: "timing", Doc: "prescaler, segments and jump width chosen by hand, as 6, 1+13+2, 1", Type: can.TimingType},
+			{Name: "data-rate", Doc: "bit rate of the data phase", Type: doc.RateType},
+			{Name: "data-sample", Doc: "sample point that is wanted in the data phase", Type: sampleType, Default: "75 %"},
+			{Name: "data-timing", Doc: "timing of the data phase chosen by hand", Type: can.TimingType},
+			{Name: "tolerance", Doc: "how far its clock may be off, as 0.01 %", Type: doc.PPMType, Default: "0 ppm"},
+			{Name: "delay", Doc: "of its loop: out through its driver and in again", Type: doc.TimeType, Default: "0 ns"},
+			{Name: "messages", Doc: "what it sends again and again, by name", Type: doc.MapOf(can.MessageType)},
+			{Name: "listen-only", Doc: "it never drives the line", Type: doc.YesNo, Default: "no"},
+			{Name: "one-shot", Doc: "a frame that fails or loses arbitration is not sent again", Type: doc.YesNo, Default: "no"},
+			{Name: "stay-off", Doc: "once bus off, it waits to be started again", Type: doc.YesNo, Default: "no"},
+		}
+	},
+	link: func() []doc.Key {
+		return []doc.Key{
+			{Name: "length", Doc: "of the bus, as 25 m", Type: scaledType("m", "25 m")},
+			{Name: "per-metre", Doc: "delay of a metre of cable", Type: doc.TimeType, Default: "5 ns"},
+			transactionChecks(can.Kind),
+			devicesKey(
+				doc.Key{Name: "rate", Doc: "nominal bit rate, where it differs from the device file", Type: doc.RateType},
+				doc.Key{Name: "timing", Doc: "bit timing, where it differs from the device file", Type: can.TimingType},
+				doc.Key{Name: "clock-off", Doc: "how far this part's clock is off, as 0.4 %", Type: doc.PPMType, Default: "0 ppm"},
+				doc.Key{Name: "listen-only", Doc: "it never drives the line", Type: doc.YesNo, Default: "no"},
+				doc.Key{Name: "one-shot", Doc: "a frame that fails or loses arbitration is not sent again", Type: doc.YesNo, Default: "no"},
+				doc.Key{Name: "stay-off", Doc: "once bus off, it waits to be started again", Type: doc.YesNo, Default: "no"},
+			),
+		}
+	},
+	clocking: func(_ *binder, _ *Unit, n *doc.Node) any {
+		out := &CANUnit{Nominal: phaseOf(n.Get("quanta"))}
+		if d := n.Get("data-quanta"); d != nil {
+			p := phaseOf(d)
+			out.Data = &p
+		}
+		return out
+	},
+	model: func(x *binder, l *Link, n *doc.Node) Model { return x.can(l, n) },
+	check: (*binder).transactionCheck,
 }
 
-func share(text string, def float64) float64 {
-	if p, err := quantity.ParsePPM(text); err == nil {
-		return float64(p) / 1e6
+func phaseOf(n *doc.Node) canPhase {
+	return canPhase{
+		Segments:       can.Segments{Prescaler: doc.Of[int](n, "prescaler"), Seg1: doc.Of[int](n, "seg1"), Seg2: doc.Of[int](n, "seg2"), Jump: doc.Of[int](n, "jump")},
+		MinusOne:       doc.Of[bool](n, "minus-one"),
+		PrescalerField: n.Text("prescaler-field"), Seg1Field: n.Text("seg1-field"), Seg2Field: n.Text("seg2-field"), JumpField: n.Text("jump-field"),
 	}
-	return def
 }
 
-func (x *binder) can(dir fs.FS, l *Bus, n *doc.Node) *CAN {
+func (x *binder) can(l *Link, n *doc.Node) Model {
 	m := n.Get("mcu")
-	out := &CAN{Sample: share(m.Text("sample"), 0.875), DataSample: share(m.Text("data-sample"), 0.75), PerMetre: 5 * quantity.Nanosecond}
-	own := &can.End{Name: "MCU", Tolerance: math.Abs(share(m.Text("tolerance"), 0))}
-	if t := m.Text("delay"); t != "" {
-		own.Delay, _ = quantity.ParseTime(t)
+	out := &CAN{
+		Link: l, Clocking: l.Unit.Clocking.(*CANUnit), Sample: doc.Of[float64](m, "sample"), DataSample: doc.Of[float64](m, "data-sample"),
+		Length: doc.Of[float64](n, "length"), PerMetre: doc.Of[quantity.Time](n, "per-metre"),
 	}
+	own := &can.End{Name: "MCU", Tolerance: math.Abs(float64(doc.Of[quantity.PPM](m, "tolerance"))) / 1e6, Delay: doc.Of[quantity.Time](m, "delay")}
+	own.ListenOnly, own.OneShot, own.StayOff = doc.Of[bool](m, "listen-only"), doc.Of[bool](m, "one-shot"), doc.Of[bool](m, "stay-off")
 	if pm := l.Unit.Clock.PlusMinus(); pm > 0 {
 		own.Tolerance += pm
 	}
-	nominal, opts, ok := x.bitTiming(l, m, "", &l.Unit.CAN.Nominal, out.Sample)
+	parts, nodes := x.devices(l, n)
+	nominal, opts, ok := x.bitTiming(l, m, "", &out.Clocking.Nominal, out.Sample)
 	if !ok {
-		return out
+		return nil
 	}
 	own.Nominal, out.Options, out.Chosen = nominal, opts, m.Get("timing") != nil
 	if m.Get("data-rate") != nil {
-		if l.Unit.CAN.Data == nil {
+		if out.Clocking.Data == nil {
 			x.fault("no-data-phase", m.Get("data-rate").Place(), "remove it, or take another unit", "unit %s has no data phase of its own", l.Unit.Name)
-			return out
+			return nil
 		}
-		data, opts, ok := x.bitTiming(l, m, "data-", l.Unit.CAN.Data, out.DataSample)
+		data, opts, ok := x.bitTiming(l, m, "data-", out.Clocking.Data, out.DataSample)
 		if !ok {
-			return out
+			return nil
 		}
 		own.Data, out.DataOptions, out.DataChosen = &data, opts, m.Get("data-timing") != nil
 	}
@@ -148,16 +160,15 @@ func (x *binder) can(dir fs.FS, l *Bus, n *doc.Node) *CAN {
 	if own.Messages, err = can.ParseMessages(m.Get("messages")); err != nil {
 		x.fault("bad-message", m.Get("messages").KeyPlace(), "mend the message", "%v", err)
 	}
-	out.Nodes, out.About = append(out.Nodes, own), append(out.About, "")
-	out.Sources = append(out.Sources, "")
-	for _, c := range n.Get("devices").All() {
-		x.canNode(dir, l, c, out)
+	out.Nodes = append(out.Nodes, own)
+	l.Ends[0].Settings, l.Ends[0].Toward = own.Timing(), own.Timing()
+	for i, d := range parts {
+		e := nodeOf(d.End.(can.End), nodes[i])
+		out.Nodes = append(out.Nodes, e)
+		l.Ends = append(l.Ends, End{Name: e.Name, About: d.About, Source: d.Source, Settings: e.Timing(), Toward: own.Timing(), Clock: e.Nominal.Clock, Off: e.Off})
 	}
-	if t := n.Text("length"); t != "" {
-		out.Length, _ = quantity.ParseScaled(t, "m")
-	}
-	if t := n.Text("per-metre"); t != "" {
-		out.PerMetre, _ = quantity.ParseTime(t)
+	if len(n.Get("devices").All()) == 0 {
+		x.noDevices(n)
 	}
 	out.Pairs, out.Odd = can.Pairs(out.Nodes), can.OddOneOut(out.Nodes)
 	var all []can.Message
@@ -176,42 +187,32 @@ func (x *binder) can(dir fs.FS, l *Bus, n *doc.Node) *CAN {
 			out.Load = &load
 		}
 	}
-	l.settings = func() []wish { return l.canWishes(out) }
 	return out
 }
 
-func (x *binder) canNode(dir fs.FS, l *Bus, c *doc.Node, out *CAN) {
-	d := x.loadDevice(dir, &l.Common, c)
-	if d == nil {
-		return
+// nodeOf is a device's node with what the bench says of it.
+func nodeOf(e can.End, c *doc.Node) *can.End {
+	e.OneShot, e.StayOff = doc.Of[bool](c, "one-shot"), doc.Of[bool](c, "stay-off")
+	e.Name, e.ListenOnly, e.Off = c.Key, doc.Of[bool](c, "listen-only"), float64(doc.Of[quantity.PPM](c, "clock-off"))/1e6
+	rate := e.Nominal.Wanted
+	if c.Get("rate") != nil {
+		rate = doc.Of[quantity.Rate](c, "rate")
 	}
-	e := *d.CAN
-	e.Name, e.ListenOnly = c.Key, c.Text("listen-only") == "yes"
-	e.Off = share(c.Text("clock-off"), 0)
-	text, rate := e.Nominal.Text(), e.Nominal.Wanted
-	if t := c.Text("timing"); t != "" {
-		text = t
+	q := can.Quanta{Prescaler: e.Nominal.Prescaler, Seg1: e.Nominal.Seg1, Seg2: e.Nominal.Seg2, Jump: e.Nominal.Jump}
+	if c.Get("timing") != nil {
+		q = doc.Of[can.Quanta](c, "timing")
 	}
-	if t := c.Text("rate"); t != "" {
-		rate, _ = quantity.ParseRate(t)
-	}
-	t, err := can.ParseTiming(e.Nominal.Clock, rate, text)
-	if err != nil {
-		x.fault("bad-timing", c.KeyPlace(), "mend the timing", "%v", err)
-		return
-	}
-	e.Nominal = t
-	out.Nodes, out.About = append(out.Nodes, &e), append(out.About, d.About)
-	out.Sources = append(out.Sources, d.Source)
+	e.Nominal = q.Of(e.Nominal.Clock, rate)
+	return &e
 }
 
 // bitTiming finds the timings of a phase, or takes the one that was chosen.
-func (x *binder) bitTiming(l *Bus, m *doc.Node, prefix string, limits *canPhase, sample float64) (can.BitTiming, []can.BitTiming, bool) {
-	rate, _ := quantity.ParseRate(m.Text(prefix + "rate"))
+func (x *binder) bitTiming(l *Link, m *doc.Node, prefix string, limits *canPhase, sample float64) (can.BitTiming, []can.BitTiming, bool) {
+	rate := doc.Of[quantity.Rate](m, prefix+"rate")
 	freq := l.Unit.Clock.Freq()
 	jump := 0
 	if prefix == "" {
-		jump = min(number(m.Text("jump"), 0), limits.Jump)
+		jump = min(doc.Of[int](m, "jump"), limits.Jump)
 	}
 	opts, err := can.SolveTiming(freq, rate, sample, limits.Segments, jump, 12)
 	if err != nil {
@@ -222,20 +223,38 @@ func (x *binder) bitTiming(l *Bus, m *doc.Node, prefix string, limits *canPhase,
 	if t == nil {
 		return opts[0], opts, true
 	}
-	b, err := can.ParseTiming(freq, rate, t.Scalar)
-	switch {
-	case err != nil:
-		x.fault("bad-timing", t.Place(), "mend the timing", "%v", err)
-		return b, nil, false
-	case b.Prescaler > limits.Prescaler || b.Seg1 > limits.Seg1 || b.Seg2 > limits.Seg2 || b.Jump > limits.Jump:
+	b := doc.As[can.Quanta](t).Of(freq, rate)
+	if b.Prescaler > limits.Prescaler || b.Seg1 > limits.Seg1 || b.Seg2 > limits.Seg2 || b.Jump > limits.Jump {
 		x.fault("timing-out-of-range", t.Place(), fmt.Sprintf("prescaler to %d, segments to %d and %d, jump width to %d", limits.Prescaler, limits.Seg1, limits.Seg2, limits.Jump), "unit %s can't have %s", l.Unit.Name, t.Scalar)
 		return b, nil, false
 	}
 	return b, opts, true
 }
 
-// canWishes are the settings of the MCU's node.
-func (l *Bus) canWishes(c *CAN) []wish {
+// Bit implements Model.
+func (c *CAN) Bit() quantity.Time { return c.Nodes[0].Nominal.Phase().Bit.Times(1) }
+
+// Short implements Model.
+func (c *CAN) Short() string { return c.Nodes[0].Nominal.Wanted.BitRate() }
+
+// Tap implements Model: all nodes share one line, read as the MCU does.
+func (c *CAN) Tap() []bus.Settings { return []bus.Settings{c.Nodes[0].Timing()} }
+
+func (c *CAN) sourced() []Sourced {
+	var out []Sourced
+	for i, e := range c.Nodes {
+		switch {
+		case i > 0:
+			out = append(out, Sourced{"links." + c.Name + ".devices: " + e.Name, e.Nominal.Wanted.BitRate() + ", " + e.Nominal.Text(), c.Ends[i].Source, IsCopied, 0})
+		case !c.Chosen:
+			out = append(out, Sourced{"links." + c.Name + ".mcu: timing", e.Nominal.Text(), "", IsDerived, 0})
+		}
+	}
+	return out
+}
+
+// wishes are the settings of the MCU's node.
+func (c *CAN) wishes(int) []wish {
 	var out []wish
 	phase := func(prefix string, b can.BitTiming, p *canPhase, chosen bool) {
 		source, less := "derived", 0
@@ -254,12 +273,9 @@ func (l *Bus) canWishes(c *CAN) []wish {
 			}
 		}
 	}
-	if len(c.Nodes) == 0 {
-		return nil
-	}
-	phase("", c.Nodes[0].Nominal, &l.Unit.CAN.Nominal, c.Chosen)
+	phase("", c.Nodes[0].Nominal, &c.Clocking.Nominal, c.Chosen)
 	if d := c.Nodes[0].Data; d != nil {
-		phase("data ", *d, l.Unit.CAN.Data, c.DataChosen)
+		phase("data ", *d, c.Clocking.Data, c.DataChosen)
 	}
 	return out
 }
@@ -273,20 +289,20 @@ func (c *CAN) MostLength() float64 {
 	return most
 }
 
-// CANTiming gives the bit timings that values of the control registers mean: the
+// FromRegisters gives the bit timings that values of the control registers mean: the
 // inverse of Words. What goes into no described field is as stated.
-func (l *Bus) CANTiming(value func(*register.Register) uint64) (nominal can.BitTiming, data *can.BitTiming, err error) {
-	own := l.CAN.Nodes[0]
-	nominal, err = l.readPhase(value, own.Nominal, &l.Unit.CAN.Nominal)
+func (c *CAN) FromRegisters(value func(*register.Register) uint64) (nominal can.BitTiming, data *can.BitTiming, err error) {
+	own := c.Nodes[0]
+	nominal, err = c.readPhase(value, own.Nominal, &c.Clocking.Nominal)
 	if err != nil || own.Data == nil {
 		return nominal, nil, err
 	}
-	d, err := l.readPhase(value, *own.Data, l.Unit.CAN.Data)
+	d, err := c.readPhase(value, *own.Data, c.Clocking.Data)
 	return nominal, &d, err
 }
 
-func (l *Bus) readPhase(value func(*register.Register) uint64, b can.BitTiming, p *canPhase) (can.BitTiming, error) {
-	if l.registers == nil {
+func (c *CAN) readPhase(value func(*register.Register) uint64, b can.BitTiming, p *canPhase) (can.BitTiming, error) {
+	if c.registers == nil {
 		return b, nil
 	}
 	for _, f := range []struct {
@@ -296,7 +312,7 @@ func (l *Bus) readPhase(value func(*register.Register) uint64, b can.BitTiming, 
 		if f.where == "" {
 			continue
 		}
-		r, field, err := place(l.registers, f.where)
+		r, field, err := place(c.registers, f.where)
 		if err != nil {
 			return b, err
 		}
@@ -312,9 +328,9 @@ func (l *Bus) readPhase(value func(*register.Register) uint64, b can.BitTiming, 
 	return can.ParseTiming(b.Clock, b.Wanted, b.Text())
 }
 
-func (l *Bus) lintCAN() []finding.Finding {
+func (c *CAN) lint() []finding.Finding {
 	var out []finding.Finding
-	c := l.CAN
+	l := c.Link
 	place := func(name string) finding.Place {
 		if n := l.node.Get("devices", name); n != nil {
 			return n.KeyPlace()
@@ -372,7 +388,7 @@ func (l *Bus) lintCAN() []finding.Finding {
 			out = append(out, finding.Finding{
 				Severity: finding.Warning, Code: "sample-points-far-apart", Where: place(p.B.Name),
 				Seen: fmt.Sprintf("%s sample %.1f %% of the bit apart", both, 100*p.Apart), Why: "length and clock error leave less room than either end reckons with", Change: "give all nodes nearly the same sample point",
-				Fixes: l.sampleFix(p),
+				Fixes: c.sampleFix(p),
 			})
 		}
 	}
@@ -400,22 +416,22 @@ func (l *Bus) lintCAN() []finding.Finding {
 			}
 		}
 	}
-	out = append(out, l.lintMixed(place)...)
-	return append(out, l.lintLoad()...)
+	out = append(out, c.lintMixed(place)...)
+	return append(out, c.lintLoad()...)
 }
 
 // lintMixed finds nodes that know nothing of the flexible format on a bus where
 // another sends it.
-func (l *Bus) lintMixed(place func(string) finding.Place) []finding.Finding {
+func (c *CAN) lintMixed(place func(string) finding.Place) []finding.Finding {
 	var out []finding.Finding
-	i := slices.IndexFunc(l.CAN.Nodes, func(e *can.End) bool { return e.SendsFlexible() })
-	for _, e := range l.CAN.Nodes {
+	i := slices.IndexFunc(c.Nodes, func(e *can.End) bool { return e.SendsFlexible() })
+	for _, e := range c.Nodes {
 		if i < 0 || !e.Classic() || e.ListenOnly {
 			continue
 		}
 		out = append(out, finding.Finding{
 			Severity: finding.Error, Code: "node-without-flexible-format", Where: place(e.Name),
-			Seen: fmt.Sprintf("%s sends frames of the flexible format; %s does not know it", l.CAN.Nodes[i].Name, e.Name),
+			Seen: fmt.Sprintf("%s sends frames of the flexible format; %s does not know it", c.Nodes[i].Name, e.Name),
 			Why:  "it takes them for form errors and answers with error frames", Change: "keep it on another bus, let it only listen, or send classic frames",
 		})
 	}
@@ -423,12 +439,12 @@ func (l *Bus) lintMixed(place func(string) finding.Place) []finding.Finding {
 }
 
 // sampleFix brings the MCU's sample point to the other node's.
-func (l *Bus) sampleFix(p can.Pair) []finding.Fix {
-	if p.A != l.CAN.Nodes[0] || l.CAN.Chosen || p.B.Data != nil {
+func (c *CAN) sampleFix(p can.Pair) []finding.Fix {
+	if p.A != c.Nodes[0] || c.Chosen || p.B.Data != nil {
 		return nil
 	}
 	want := strconv.FormatFloat(100*p.B.Nominal.Sample, 'f', 2, 64) + " %"
-	return []finding.Fix{{Label: "sample point of the MCU to " + want, Edits: []finding.Edit{{Path: l.path("mcu", "sample"), Value: want}}}}
+	return []finding.Fix{{Label: "sample point of the MCU to " + want, Edits: []finding.Edit{{Path: c.path("mcu", "sample"), Value: want}}}}
 }
 
 // oddSeverity: a node at another rate that only listens harms nobody.
@@ -439,8 +455,8 @@ func oddSeverity(e *can.End) finding.Severity {
 	return finding.Error
 }
 
-func (l *Bus) lintLoad() []finding.Finding {
-	c := l.CAN
+func (c *CAN) lintLoad() []finding.Finding {
+	l := c.Link
 	if c.Load == nil {
 		return nil
 	}
@@ -459,10 +475,8 @@ func (l *Bus) lintLoad() []finding.Finding {
 	return nil
 }
 
-func (c *CAN) derivations(dev int) []finding.Derivation {
-	if len(c.Nodes) == 0 {
-		return nil
-	}
+// Derivations implements Model.
+func (c *CAN) Derivations(dev int) []finding.Derivation {
 	e := c.Nodes[min(dev, len(c.Nodes)-1)]
 	out := []finding.Derivation{e.Nominal.Derivation(), can.ToleranceDerivation(e.Conditions())}
 	if e.Data != nil {
@@ -470,5 +484,5 @@ func (c *CAN) derivations(dev int) []finding.Derivation {
 		d.Name = "bit timing of the data phase"
 		out = append(out, d)
 	}
-	return out
+	return append(out, c.Unit.Clock.Derivation())
 }

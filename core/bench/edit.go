@@ -7,7 +7,9 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
+	"time"
 
 	"github.com/google/renameio/v2"
 
@@ -79,19 +81,68 @@ func (b *Bench) Save(path string) (written string, err error) {
 	return path, b.saveBeside(filepath.Dir(path))
 }
 
+// names are the files that the bench refers to.
+func (b *Bench) names() []string {
+	out := []string{b.file.Root.Text("mcu", "registers")}
+	for _, l := range b.file.Root.Get("links").All() {
+		out = append(out, l.Text("device", "file"))
+		for _, d := range l.Get("devices").All() {
+			out = append(out, d.Text("file"))
+		}
+	}
+	return slices.DeleteFunc(out, func(s string) bool { return s == "" })
+}
+
+// Files gives the texts of the files that the bench refers to, by name, for a capture
+// to carry them.
+func (b *Bench) Files() map[string]string {
+	out := map[string]string{}
+	for _, name := range b.names() {
+		if text, err := fs.ReadFile(b.dir, name); err == nil {
+			out[name] = string(text)
+		}
+	}
+	return out
+}
+
+// FromFiles gives the bench of a text whose files are given by name, as a capture
+// carries them.
+func FromFiles(name, text string, files map[string]string) (*Bench, []finding.Finding) {
+	return Parse(carried(files), name, []byte(text))
+}
+
+// carried are files in memory.
+type carried map[string]string
+
+// Open implements fs.FS.
+func (c carried) Open(name string) (fs.File, error) {
+	text, has := c[name]
+	if !has {
+		return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
+	}
+	return &carriedFile{strings.NewReader(text), name}, nil
+}
+
+type carriedFile struct {
+	*strings.Reader
+	name string
+}
+
+// The methods of fs.File, and of its fs.FileInfo.
+func (f *carriedFile) Stat() (fs.FileInfo, error) { return f, nil }
+func (f *carriedFile) Close() error               { return nil }
+func (f *carriedFile) Name() string               { return f.name }
+func (f *carriedFile) Mode() fs.FileMode          { return 0o444 }
+func (f *carriedFile) ModTime() time.Time         { return time.Time{} }
+func (f *carriedFile) IsDir() bool                { return false }
+func (f *carriedFile) Sys() any                   { return nil }
+
 // saveBeside writes the files that the bench refers to into its folder where they
 // are not there yet: it may have been saved elsewhere.
 func (b *Bench) saveBeside(folder string) error {
-	names := []string{b.file.Root.Text("mcu", "registers")}
-	for _, l := range b.file.Root.Get("links").All() {
-		names = append(names, l.Text("device", "file"))
-		for _, d := range l.Get("devices").All() {
-			names = append(names, d.Text("file"))
-		}
-	}
-	for _, name := range names {
+	for _, name := range b.names() {
 		to := filepath.Join(folder, filepath.FromSlash(name))
-		if _, err := os.Stat(to); name == "" || err == nil {
+		if _, err := os.Stat(to); err == nil {
 			continue
 		}
 		text, err := fs.ReadFile(b.dir, name)

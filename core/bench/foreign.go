@@ -16,7 +16,7 @@ var sharedRoles = []string{"port-clock", "dma-clock"}
 // lintForeign finds fields that two units claim: one of them names another unit's
 // register, as a copied description does. It is the one that has fewer fields in
 // that register.
-func (l *Common) lintForeign() []finding.Finding {
+func (l *Link) lintForeign() []finding.Finding {
 	var out []finding.Finding
 	for _, setting := range slices.Sorted(maps.Keys(l.Unit.Control)) {
 		if slices.Contains(sharedRoles, setting) {
@@ -69,7 +69,7 @@ func (u *Unit) fieldsIn(register string) int {
 
 // ownField gives the field with the same name in the register that holds most of
 // the unit's settings; "" where there is none.
-func (l *Common) ownField(name string) string {
+func (l *Link) ownField(name string) string {
 	if l.registers == nil {
 		return ""
 	}
@@ -88,7 +88,7 @@ func (l *Common) ownField(name string) string {
 	return ""
 }
 
-func (l *Common) claimedElsewhere(where string) bool {
+func (l *Link) claimedElsewhere(where string) bool {
 	for _, u := range l.units {
 		if u != l.Unit && u.claims(where) {
 			return true

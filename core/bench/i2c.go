@@ -2,9 +2,9 @@ package bench
 
 import (
 	"fmt"
-	"io/fs"
 	"strconv"
 
+	"gavrix/core/bus"
 	"gavrix/core/bus/i2c"
 	"gavrix/core/check"
 	"gavrix/core/doc"
@@ -21,21 +21,26 @@ type I2CUnit struct {
 
 // I2C is an i2c bus with its devices.
 type I2C struct {
-	Wanted  quantity.Rate
-	Class   i2c.Class
-	Supply  float64 // volt
-	PullUp  float64 // ohm; 0: there is none
-	Wires   float64 // capacitance of the wires alone, farad
-	Load    float64 // with all pins
-	Fall    quantity.Time
-	Rise    quantity.Time
-	Range   i2c.PullUp // what the pull-up may be
-	NoRange error      // nothing serves
-	Options []i2c.Timing
-	Timing  i2c.Timing
-	Chosen  bool
-	Devices []*I2CDevice
-	Asks    []I2CAsk // what the firmware does again and again
+	*Link
+	Clocking *I2CUnit
+	Wanted   quantity.Rate
+	Class    i2c.Class
+	Supply   float64 // volt
+	PullUp   float64 // ohm; 0: there is none
+	Wires    float64 // capacitance of the wires alone, farad
+	Load     float64 // with all pins
+	Fall     quantity.Time
+	Rise     quantity.Time
+	Range    i2c.PullUp // what the pull-up may be
+	NoRange  error      // nothing serves
+	Options  []i2c.Timing
+	Timing   i2c.Timing
+	Chosen   bool
+	Devices  []*I2CDevice
+	Asks     []I2CAsk // what the firmware does again and again
+	// Stretch and Stuck are how long the unit waits for a clock that is held low, and
+	// for data that are, before it ends the transaction or frees the bus; 0: for ever.
+	Stretch, Stuck quantity.Time
 }
 
 // I2CAsk is a transaction that the firmware makes again and again: it writes, then
@@ -54,81 +59,93 @@ type I2CDevice struct {
 	End                 i2c.End
 }
 
-var i2cUnit = doc.Map(
-	doc.Key{Name: "counters", Doc: "how the unit counts its clock for the low and the high time", Type: doc.Map(
-		doc.Key{Name: "least", Doc: "smallest count", Type: doc.Int(0, 1<<20), Default: "1"},
-		doc.Key{Name: "most", Doc: "largest count", Type: doc.Int(1, 1<<20), Required: true},
-		doc.Key{Name: "low-plus", Doc: "periods that the unit adds to the low time", Type: doc.Int(0, 64), Default: "0"},
-		doc.Key{Name: "high-plus", Doc: "periods that it adds to the high time", Type: doc.Int(0, 64), Default: "0"},
-		doc.Key{Name: "filter", Doc: "periods by which its input filter delays each edge", Type: doc.Int(0, 64), Default: "0"},
-		doc.Key{Name: "low-register", Doc: "register of the low count", Type: doc.NameType},
-		doc.Key{Name: "low-field", Doc: "its bit field", Type: doc.NameType},
-		doc.Key{Name: "high-register", Doc: "register of the high count", Type: doc.NameType},
-		doc.Key{Name: "high-field", Doc: "its bit field", Type: doc.NameType},
-	), Required: true},
-)
-
 func scaledType(unit, example string) *doc.Type {
-	return doc.Scalar("a value in "+unit+", as "+example, func(s string) error { _, err := quantity.ParseScaled(s, unit); return err })
+	return doc.Scalar("a value in "+unit+", as "+example, func(s string) (float64, error) { return quantity.ParseScaled(s, unit) })
 }
 
-var i2cBus = doc.Map(
-	unitKey,
-	doc.Key{Name: "mcu", Doc: "the MCU's end", Type: doc.Map(append([]doc.Key{
-		{Name: "rate", Doc: "bit rate that is wanted, never exceeded", Type: doc.RateType, Required: true},
-		{Name: "low", Doc: "low count chosen by hand, together with high", Type: doc.Int(0, 1<<20)},
-		{Name: "high", Doc: "high count chosen by hand", Type: doc.Int(0, 1<<20)},
-		{Name: "asks", Doc: "transactions that the firmware makes again and again, by name: it writes, then reads", Type: doc.MapOf(doc.Map(
-			doc.Key{Name: "device", Doc: "the device that it addresses", Type: doc.NameType, Required: true},
-			doc.Key{Name: "every", Doc: "time from one to the next", Type: doc.TimeType, Required: true},
-			doc.Key{Name: "write", Doc: "bytes to write, in hex", Type: hexType(false)},
-			doc.Key{Name: "read", Doc: "number of bytes to read behind them", Type: doc.Int(0, 255), Default: "0"},
-		))},
-	}, startedKeys...)...), Required: true},
-	doc.Key{Name: "supply", Doc: "supply of the lines", Type: scaledType("V", "3.3 V"), Required: true},
-	doc.Key{Name: "pull-up", Doc: "pull-up of each line; absent: there is none", Type: scaledType("Ω", "2.2k")},
-	doc.Key{Name: "capacitance", Doc: "of the wires of a line, without pins", Type: scaledType("F", "50 pF"), Required: true},
-	doc.Key{Name: "fall", Doc: "time in which a line falls", Type: doc.TimeType, Default: "20 ns"},
-	busDevice(),
-)
-
-func (x *binder) i2cUnit(u *Unit, n *doc.Node) *I2CUnit {
-	c := n.Get("counters")
-	out := &I2CUnit{
-		Counters:    i2c.Counters{Least: number(c.Text("least"), 1), Most: number(c.Text("most"), 1), LowPlus: number(c.Text("low-plus"), 0), HighPlus: number(c.Text("high-plus"), 0), Filter: number(c.Text("filter"), 0)},
-		LowRegister: c.Text("low-register"), LowField: c.Text("low-field"), HighRegister: c.Text("high-register"), HighField: c.Text("high-field"),
-	}
-	if err := out.Check(); err != nil {
-		x.fault("bad-counters", c.Place(), "mend least and most", "unit %s: %v", u.Name, err)
-	}
-	return out
+var i2cKind = kind{
+	bus:   i2c.Kind,
+	depth: "1",
+	unit: func() []doc.Key {
+		return []doc.Key{
+			{Name: "counters", Doc: "how the unit counts its clock for the low and the high time", Type: doc.Map(
+				doc.Key{Name: "least", Doc: "smallest count", Type: doc.Int(0, 1<<20), Default: "1"},
+				doc.Key{Name: "most", Doc: "largest count", Type: doc.Int(1, 1<<20), Required: true},
+				doc.Key{Name: "low-plus", Doc: "periods that the unit adds to the low time", Type: doc.Int(0, 64), Default: "0"},
+				doc.Key{Name: "high-plus", Doc: "periods that it adds to the high time", Type: doc.Int(0, 64), Default: "0"},
+				doc.Key{Name: "filter", Doc: "periods by which its input filter delays each edge", Type: doc.Int(0, 64), Default: "0"},
+				doc.Key{Name: "low-register", Doc: "register of the low count", Type: doc.NameType},
+				doc.Key{Name: "low-field", Doc: "its bit field", Type: doc.NameType},
+				doc.Key{Name: "high-register", Doc: "register of the high count", Type: doc.NameType},
+				doc.Key{Name: "high-field", Doc: "its bit field", Type: doc.NameType},
+			), Required: true},
+		}
+	},
+	mcu: func() []doc.Key {
+		return []doc.Key{
+			{Name: "rate", Doc: "bit rate that is wanted, never exceeded", Type: doc.RateType, Required: true},
+			{Name: "stretch", Doc: "how long the unit waits for a clock that a device holds low; absent: for ever", Type: doc.TimeType},
+			{Name: "stuck", Doc: "how long data may be held low on a quiet bus before the unit sends clocks to free it; absent: it never does", Type: doc.TimeType},
+			{Name: "low", Doc: "low count chosen by hand, together with high", Type: doc.Int(0, 1<<20)},
+			{Name: "high", Doc: "high count chosen by hand", Type: doc.Int(0, 1<<20)},
+			{Name: "asks", Doc: "transactions that the firmware makes again and again, by name: it writes, then reads", Type: doc.MapOf(doc.Map(
+				doc.Key{Name: "device", Doc: "the device that it addresses", Type: doc.NameType, Required: true},
+				doc.Key{Name: "every", Doc: "time from one to the next", Type: doc.TimeType, Required: true},
+				doc.Key{Name: "write", Doc: "bytes to write, in hex", Type: hexType(false)},
+				doc.Key{Name: "read", Doc: "number of bytes to read behind them", Type: doc.Int(0, 255), Default: "0"},
+			))},
+		}
+	},
+	link: func() []doc.Key {
+		return []doc.Key{
+			{Name: "supply", Doc: "supply of the lines", Type: scaledType("V", "3.3 V"), Required: true},
+			{Name: "pull-up", Doc: "pull-up of each line; absent: there is none", Type: scaledType("Ω", "2.2k")},
+			{Name: "capacitance", Doc: "of the wires of a line, without pins", Type: scaledType("F", "50 pF"), Required: true},
+			{Name: "fall", Doc: "time in which a line falls", Type: doc.TimeType, Default: "20 ns"},
+			devicesKey(),
+			transactionChecks(i2c.Kind),
+		}
+	},
+	clocking: func(x *binder, u *Unit, n *doc.Node) any {
+		c := n.Get("counters")
+		out := &I2CUnit{
+			Counters: i2c.Counters{
+				Least: doc.Of[int](c, "least"), Most: doc.Of[int](c, "most"), LowPlus: doc.Of[int](c, "low-plus"), HighPlus: doc.Of[int](c, "high-plus"), Filter: doc.Of[int](c, "filter"),
+			},
+			LowRegister: c.Text("low-register"), LowField: c.Text("low-field"), HighRegister: c.Text("high-register"), HighField: c.Text("high-field"),
+		}
+		if err := out.Check(); err != nil {
+			x.fault("bad-counters", c.Place(), "mend least and most", "unit %s: %v", u.Name, err)
+		}
+		return out
+	},
+	model: func(x *binder, l *Link, n *doc.Node) Model { return x.i2c(l, n) },
+	check: (*binder).transactionCheck,
 }
 
-func (x *binder) i2c(dir fs.FS, l *Bus, n *doc.Node) *I2C {
-	out := &I2C{Fall: 20 * quantity.Nanosecond}
+func (x *binder) i2c(l *Link, n *doc.Node) Model {
 	m := n.Get("mcu")
-	out.Wanted, _ = quantity.ParseRate(m.Text("rate"))
+	out := &I2C{
+		Link: l, Clocking: l.Unit.Clocking.(*I2CUnit), Wanted: doc.Of[quantity.Rate](m, "rate"), Supply: doc.Of[float64](n, "supply"), Wires: doc.Of[float64](n, "capacitance"),
+		PullUp: doc.Of[float64](n, "pull-up"), Fall: doc.Of[quantity.Time](n, "fall"), Stretch: doc.Of[quantity.Time](m, "stretch"), Stuck: doc.Of[quantity.Time](m, "stuck"),
+	}
 	var err error
 	if out.Class, err = i2c.ClassFor(out.Wanted); err != nil {
 		x.fault("rate-above-classes", m.Get("rate").Place(), "write at most 1 Mbit/s", "%v", err)
-		return out
-	}
-	out.Supply, _ = quantity.ParseScaled(n.Text("supply"), "V")
-	out.Wires, _ = quantity.ParseScaled(n.Text("capacitance"), "F")
-	if t := n.Text("pull-up"); t != "" {
-		out.PullUp, _ = quantity.ParseScaled(t, "Ω")
-	}
-	if t := n.Text("fall"); t != "" {
-		out.Fall, _ = quantity.ParseTime(t)
+		return nil
 	}
 	out.Load = out.Wires + 10e-12 // the MCU's own pin
-	for _, c := range n.Get("devices").All() {
-		d := x.loadDevice(dir, &l.Common, c)
-		if d == nil {
-			continue
-		}
-		out.Load += d.I2C.Load
-		out.Devices = append(out.Devices, &I2CDevice{Name: c.Key, About: d.About, Source: d.Source, End: *d.I2C})
+	own := i2c.Settings{Stuck: stuckAfter}
+	l.Ends[0].Settings, l.Ends[0].Toward = own, own
+	parts, nodes := x.devices(l, n)
+	for i, d := range parts {
+		end := d.End.(i2c.End)
+		out.Load += end.Load
+		out.Devices = append(out.Devices, &I2CDevice{Name: nodes[i].Key, About: d.About, Source: d.Source, End: end})
+		l.Ends = append(l.Ends, End{Name: nodes[i].Key, About: d.About, Source: d.Source, Settings: own, Toward: own})
+	}
+	if len(n.Get("devices").All()) == 0 {
+		x.noDevices(n)
 	}
 	x.i2cAsks(out, m)
 	out.Range, out.NoRange = i2c.PullUpFor(out.Supply, out.Load, out.Class)
@@ -136,25 +153,49 @@ func (x *binder) i2c(dir fs.FS, l *Bus, n *doc.Node) *I2C {
 	if out.PullUp > 0 {
 		out.Rise = i2c.RiseTime(out.PullUp, out.Load)
 	}
-	x.i2cCounters(out, l, m)
-	l.settings = func() []wish {
-		source := "derived"
-		if out.Chosen {
-			source = "chosen"
+	x.i2cCounters(out, m)
+	return out
+}
+
+// stuckAfter is how long a line is held low until an ideal tap says that it is stuck.
+const stuckAfter = 25 * quantity.Millisecond
+
+// Bit implements Model.
+func (l *I2C) Bit() quantity.Time { return l.Timing.Time }
+
+// Short implements Model.
+func (l *I2C) Short() string { return l.Wanted.BitRate() }
+
+// Tap implements Model: the clock line says all that there is to know.
+func (l *I2C) Tap() []bus.Settings { return []bus.Settings{l.Ends[0].Settings} }
+
+func (l *I2C) wishes(int) []wish {
+	source := "derived"
+	if l.Chosen {
+		source = "chosen"
+	}
+	u := l.Clocking
+	var ws []wish
+	if u.LowRegister != "" && u.LowField != "" {
+		ws = append(ws, wish{u.LowRegister + "." + u.LowField, "low", "rate", strconv.Itoa(l.Timing.Low), source})
+	}
+	if u.HighRegister != "" && u.HighField != "" {
+		role := "rate"
+		if u.HighRegister != u.LowRegister {
+			role = "rate-fine"
 		}
-		u := l.Unit.I2C
-		var ws []wish
-		if u.LowRegister != "" && u.LowField != "" {
-			ws = append(ws, wish{u.LowRegister + "." + u.LowField, "low", "rate", strconv.Itoa(out.Timing.Low), source})
-		}
-		if u.HighRegister != "" && u.HighField != "" {
-			role := "rate"
-			if u.HighRegister != u.LowRegister {
-				role = "rate-fine"
-			}
-			ws = append(ws, wish{u.HighRegister + "." + u.HighField, "high", role, strconv.Itoa(out.Timing.High), source})
-		}
-		return ws
+		ws = append(ws, wish{u.HighRegister + "." + u.HighField, "high", role, strconv.Itoa(l.Timing.High), source})
+	}
+	return ws
+}
+
+func (l *I2C) sourced() []Sourced {
+	var out []Sourced
+	for _, d := range l.Devices {
+		out = append(out, Sourced{"links." + l.Name + ".devices: " + d.Name, fmt.Sprintf("%02X, to %s", d.End.Address, d.End.Most.BitRate()), d.Source, IsCopied, 0})
+	}
+	if !l.Chosen {
+		out = append(out, Sourced{"links." + l.Name + ".mcu: counts", fmt.Sprintf("low %d, high %d", l.Timing.Low, l.Timing.High), "", IsDerived, 0})
 	}
 	return out
 }
@@ -162,12 +203,7 @@ func (x *binder) i2c(dir fs.FS, l *Bus, n *doc.Node) *I2C {
 // i2cAsks reads what the firmware does by itself.
 func (x *binder) i2cAsks(out *I2C, m *doc.Node) {
 	for _, a := range m.Get("asks").All() {
-		ask := I2CAsk{Name: a.Key, Device: a.Text("device"), Read: number(a.Text("read"), 0)}
-		ask.Every, _ = quantity.ParseTime(a.Text("every"))
-		if t := a.Text("write"); t != "" {
-			cells, _ := check.ParseHex(t, false)
-			ask.Write = check.Bytes(cells)
-		}
+		ask := I2CAsk{Name: a.Key, Device: a.Text("device"), Read: doc.Of[int](a, "read"), Every: doc.Of[quantity.Time](a, "every"), Write: check.Bytes(doc.Of[[]check.Cell](a, "write"))}
 		known := false
 		for _, d := range out.Devices {
 			if d.Name == ask.Device {
@@ -186,11 +222,11 @@ func (x *binder) i2cAsks(out *I2C, m *doc.Node) {
 	}
 }
 
-// I2CTiming gives the counts that values of the control registers mean: the inverse
+// FromRegisters gives the counts that values of the control registers mean: the inverse
 // of Words. What goes into no described field is as it was chosen.
-func (l *Bus) I2CTiming(value func(*register.Register) uint64) (i2c.Timing, error) {
-	b, u := l.I2C, l.Unit.I2C
-	low, high := b.Timing.Low, b.Timing.High
+func (l *I2C) FromRegisters(value func(*register.Register) uint64) (i2c.Timing, error) {
+	u := l.Clocking
+	low, high := l.Timing.Low, l.Timing.High
 	for _, f := range []struct {
 		register, field string
 		to              *int
@@ -200,16 +236,16 @@ func (l *Bus) I2CTiming(value func(*register.Register) uint64) (i2c.Timing, erro
 		}
 		r, field, err := place(l.registers, f.register+"."+f.field)
 		if err != nil {
-			return b.Timing, err
+			return l.Timing, err
 		}
 		*f.to = int(field.Of(value(r)))
 	}
-	return u.Timing(l.Unit.Clock.Freq(), b.Wanted, low, high, b.Rise, b.Fall), nil
+	return u.Timing(l.Unit.Clock.Freq(), l.Wanted, low, high, l.Rise, l.Fall), nil
 }
 
 // i2cCounters finds the counts for the rate, or takes those that were chosen.
-func (x *binder) i2cCounters(out *I2C, l *Bus, m *doc.Node) {
-	u := l.Unit.I2C
+func (x *binder) i2cCounters(out *I2C, m *doc.Node) {
+	l, u := out.Link, out.Clocking
 	opts, err := u.SolveCounters(l.Unit.Clock.Freq(), out.Wanted, out.Class, min(out.Rise, out.Class.Rise), out.Fall, 8)
 	if err != nil {
 		x.fault("rate-not-reached", m.Get("rate").Place(), "choose another rate, or another clock for the unit", "%v", err)
@@ -227,7 +263,7 @@ func (x *binder) i2cCounters(out *I2C, l *Bus, m *doc.Node) {
 		x.fault("counts-go-together", m.KeyPlace(), "write low and high, or none of them", "only one of the two counts is given")
 	default:
 		out.Chosen = true
-		lo, hi := number(low.Scalar, 0), number(high.Scalar, 0)
+		lo, hi := doc.As[int](low), doc.As[int](high)
 		if lo < u.Least || hi < u.Least || lo > u.Most || hi > u.Most {
 			x.fault("count-out-of-range", low.Place(), fmt.Sprintf("write %d to %d", u.Least, u.Most), "counts %d and %d: unit %s has %d to %d", lo, hi, l.Unit.Name, u.Least, u.Most)
 			return
@@ -236,9 +272,9 @@ func (x *binder) i2cCounters(out *I2C, l *Bus, m *doc.Node) {
 	}
 }
 
-func (l *Bus) lintI2C() []finding.Finding {
+func (b *I2C) lint() []finding.Finding {
 	var out []finding.Finding
-	b := l.I2C
+	l := b.Link
 	add := func(sev finding.Severity, code string, at *doc.Node, seen, why, change string, fixes ...finding.Fix) {
 		place := at.Place()
 		if place.Line == 0 {
@@ -290,6 +326,7 @@ func (l *Bus) lintI2C() []finding.Finding {
 	return out
 }
 
-func (b *I2C) derivations() []finding.Derivation {
-	return []finding.Derivation{b.Timing.Derivation(b.Rise, b.Fall), i2c.PullUpDerivation(b.Supply, b.Load, b.Class, b.Range)}
+// Derivations implements Model.
+func (b *I2C) Derivations(int) []finding.Derivation {
+	return []finding.Derivation{b.Timing.Derivation(b.Rise, b.Fall), i2c.PullUpDerivation(b.Supply, b.Load, b.Class, b.Range), b.Unit.Clock.Derivation()}
 }

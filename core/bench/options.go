@@ -25,10 +25,10 @@ func (x *binder) readOptions(n *doc.Node, m *register.Map) {
 			continue
 		}
 		w := option{Register: r}
-		w.programmed, _ = strconv.ParseUint(o.Text("programmed"), 0, 64)
+		w.programmed = uint64(doc.Of[int](o, "programmed"))
 		w.wanted = w.programmed
-		if t := o.Text("wanted"); t != "" {
-			w.wanted, _ = strconv.ParseUint(t, 0, 64)
+		if o.Get("wanted") != nil {
+			w.wanted = uint64(doc.Of[int](o, "wanted"))
 		}
 		x.options[o.Key] = w
 	}
@@ -87,7 +87,7 @@ func (x *binder) hop(h *clock.Hop, c, from *doc.Node) {
 
 // lintOptions finds options that give another clock than is wanted: what no write
 // at run time mends.
-func (l *Common) lintOptions() []finding.Finding {
+func (l *Link) lintOptions() []finding.Finding {
 	var out []finding.Finding
 	for _, h := range l.Unit.Clock {
 		if h.Wanted == 0 {
@@ -115,7 +115,7 @@ func times(x float64) string {
 }
 
 // selectors are the choices of the clock path that go into fields.
-func (l *Common) selectors() []wish {
+func (l *Link) selectors() []wish {
 	var out []wish
 	for i, h := range l.Unit.Clock {
 		if h.Op == clock.Select && h.Field != "" {

@@ -1,7 +1,6 @@
 package bench
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 
@@ -78,52 +77,11 @@ func (b *Bench) Sources() []Sourced {
 	walk(b.file.Root.Get("mcu"), "mcu", "")
 	for _, l := range b.file.Root.Get("links").All() {
 		walk(l, "links."+l.Key, "")
-		if link := b.Link(l.Key); link != nil && link.Device != nil {
-			end := link.Device.End
-			out = append(out, Sourced{"links." + l.Key + ".device: " + link.Device.Name, end.Rate.String() + " " + end.Frame.String(), link.Device.Source, IsCopied, 0})
-			if !link.Chosen {
-				out = append(out, Sourced{"links." + l.Key + ".mcu: divisor", link.Setting.Divisor(), "", IsDerived, 0})
-			}
-		}
-		if bus := b.Bus(l.Key); bus != nil {
-			out = append(out, bus.sourced()...)
+		if link := b.Link(l.Key); link != nil {
+			out = append(out, link.Model.sourced()...)
 		}
 	}
 	return append(out, b.defaults()...)
-}
-
-// sourced gives what the device files on a bus state, and what was reckoned.
-func (l *Bus) sourced() []Sourced {
-	var out []Sourced
-	add := func(what, value, source, origin string) {
-		out = append(out, Sourced{"links." + l.Name + "." + what, value, source, origin, 0})
-	}
-	switch {
-	case l.SPI != nil:
-		for _, d := range l.SPI.Devices {
-			add("devices: "+d.Name, "to "+d.End.Most.String()+", "+d.End.Settings.Describe(), d.Source, IsCopied)
-			if !d.Chosen {
-				add("devices: "+d.Name+" divider", fmt.Sprint(d.Margin.Divider), "", IsDerived)
-			}
-		}
-	case l.I2C != nil:
-		for _, d := range l.I2C.Devices {
-			add("devices: "+d.Name, fmt.Sprintf("%02X, to %s", d.End.Address, d.End.Most.BitRate()), d.Source, IsCopied)
-		}
-		if !l.I2C.Chosen {
-			add("mcu: counts", fmt.Sprintf("low %d, high %d", l.I2C.Timing.Low, l.I2C.Timing.High), "", IsDerived)
-		}
-	case l.CAN != nil:
-		for i, e := range l.CAN.Nodes {
-			switch {
-			case i > 0:
-				add("devices: "+e.Name, e.Nominal.Wanted.BitRate()+", "+e.Nominal.Text(), l.CAN.Sources[i], IsCopied)
-			case !l.CAN.Chosen:
-				add("mcu: timing", e.Nominal.Text(), "", IsDerived)
-			}
-		}
-	}
-	return out
 }
 
 // defaults lists the values of the MCU and of the links that nobody wrote.

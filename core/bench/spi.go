@@ -2,11 +2,11 @@ package bench
 
 import (
 	"fmt"
-	"io/fs"
 	"slices"
 	"strconv"
 	"strings"
 
+	"gavrix/core/bus"
 	"gavrix/core/bus/spi"
 	"gavrix/core/doc"
 	"gavrix/core/finding"
@@ -20,7 +20,11 @@ type SPIUnit struct {
 }
 
 // SPI is an spi bus with its devices.
-type SPI struct{ Devices []*SPIDevice }
+type SPI struct {
+	*Link
+	Clocking *SPIUnit
+	Devices  []*SPIDevice
+}
 
 // SPIDevice is one device on an spi bus, with both ends' settings.
 type SPIDevice struct {
@@ -40,74 +44,76 @@ func (d *SPIDevice) WordTime() quantity.Time {
 	return quantity.Time(float64(d.MCU.Word) * 1e12 / d.Margin.Rate.Hz())
 }
 
-var spiUnit = doc.Map(
-	doc.Key{Name: "prescaler", Doc: "what the unit can divide its clock by", Type: doc.Map(
-		doc.Key{Name: "values", Doc: "the dividers, as [2, 4, 8]", Type: doc.ListOf(doc.Int(1, 1<<20), 1), Required: true},
-		doc.Key{Name: "register", Doc: "register that takes the choice", Type: doc.NameType},
-		doc.Key{Name: "field", Doc: "its bit field; its meanings are the dividers", Type: doc.NameType},
-	), Required: true},
-	doc.Key{Name: "set-up", Doc: "time that the unit's input stands still before it is sampled", Type: doc.TimeType, Default: "0 ns"},
-	doc.Key{Name: "hold", Doc: "time that it stands still behind", Type: doc.TimeType, Default: "0 ns"},
-)
-
-var spiControls = []doc.Key{
-	{Name: "clock-idle", Doc: "level at which the clock rests: low, high", Type: fieldType},
-	{Name: "sample-edge", Doc: "edge of each clock period that samples: first, second", Type: fieldType},
-	{Name: "order", Doc: "which bit comes first: msb, lsb", Type: fieldType},
-	{Name: "word", Doc: "bits a word, as 8", Type: fieldType},
+var spiKind = kind{
+	bus:   spi.Kind,
+	depth: "1",
+	unit: func() []doc.Key {
+		return []doc.Key{
+			{Name: "prescaler", Doc: "what the unit can divide its clock by", Type: doc.Map(
+				doc.Key{Name: "values", Doc: "the dividers, as [2, 4, 8]", Type: doc.ListOf(doc.Int(1, 1<<20), 1), Required: true},
+				doc.Key{Name: "register", Doc: "register that takes the choice", Type: doc.NameType},
+				doc.Key{Name: "field", Doc: "its bit field; its meanings are the dividers", Type: doc.NameType},
+			), Required: true},
+			{Name: "set-up", Doc: "time that the unit's input stands still before it is sampled", Type: doc.TimeType, Default: "0 ns"},
+			{Name: "hold", Doc: "time that it stands still behind", Type: doc.TimeType, Default: "0 ns"},
+		}
+	},
+	controls: func() []doc.Key {
+		return []doc.Key{
+			{Name: "clock-idle", Doc: "level at which the clock rests: low, high", Type: fieldType},
+			{Name: "sample-edge", Doc: "edge of each clock period that samples: first, second", Type: fieldType},
+			{Name: "order", Doc: "which bit comes first: msb, lsb", Type: fieldType},
+			{Name: "word", Doc: "bits a word, as 8", Type: fieldType},
+		}
+	},
+	mcu: func() []doc.Key { return nil },
+	link: func() []doc.Key {
+		return []doc.Key{transactionChecks(spi.Kind), devicesKey(
+			doc.Key{Name: "mcu", Doc: "the MCU's settings for this device; absent: those that the device wants", Type: doc.Map(
+				doc.Key{Name: "mode", Doc: "clock idle level and sampling edge, 0 to 3", Type: doc.OneOf(0, 1, 2, 3)},
+				doc.Key{Name: "word", Doc: "bits a word, 4 to 32", Type: doc.Int(4, 32)},
+				doc.Key{Name: "order", Doc: "which bit comes first", Type: doc.Enum("msb", "lsb")},
+				doc.Key{Name: "divider", Doc: "divider chosen by hand; absent: the fastest that the device stands", Type: doc.Int(1, 1<<20)},
+				doc.Key{Name: "lead", Doc: "time from select to the first edge; absent: half a period", Type: doc.TimeType},
+				doc.Key{Name: "lag", Doc: "time from the last edge to release; absent: half a period", Type: doc.TimeType},
+				doc.Key{Name: "idle", Doc: "time between two transfers; absent: a period", Type: doc.TimeType},
+				doc.Key{Name: "source", Doc: "document and page, or who chose it", Type: doc.AnyText},
+			)},
+		)}
+	},
+	clocking: func(_ *binder, u *Unit, n *doc.Node) any {
+		p := n.Get("prescaler")
+		out := &SPIUnit{Register: p.Text("register"), Field: p.Text("field")}
+		out.Dividers = doc.List[int](p, "values")
+		slices.Sort(out.Dividers)
+		out.SetUp, out.Hold = doc.Of[quantity.Time](n, "set-up"), doc.Of[quantity.Time](n, "hold")
+		if u.Clock != nil {
+			out.Clock = u.Clock.Freq()
+		}
+		return out
+	},
+	model: func(x *binder, l *Link, n *doc.Node) Model { return x.spi(l, n) },
+	check: (*binder).transactionCheck,
 }
 
-var spiBus = doc.Map(
-	unitKey,
-	doc.Key{Name: "mcu", Doc: "what the firmware does about the bus as a whole", Type: doc.Map(startedKeys...), Required: true},
-	busDevice(
-		doc.Key{Name: "mcu", Doc: "the MCU's settings for this device; absent: those that the device wants", Type: doc.Map(
-			doc.Key{Name: "mode", Doc: "clock idle level and sampling edge, 0 to 3", Type: doc.Enum("0", "1", "2", "3")},
-			doc.Key{Name: "word", Doc: "bits a word, 4 to 32", Type: doc.Int(4, 32)},
-			doc.Key{Name: "order", Doc: "which bit comes first", Type: doc.Enum("msb", "lsb")},
-			doc.Key{Name: "divider", Doc: "divider chosen by hand; absent: the fastest that the device stands", Type: doc.Int(1, 1<<20)},
-			doc.Key{Name: "lead", Doc: "time from select to the first edge; absent: half a period", Type: doc.TimeType},
-			doc.Key{Name: "lag", Doc: "time from the last edge to release; absent: half a period", Type: doc.TimeType},
-			doc.Key{Name: "idle", Doc: "time between two transfers; absent: a period", Type: doc.TimeType},
-			doc.Key{Name: "source", Doc: "document and page, or who chose it", Type: doc.AnyText},
-		)},
-	),
-)
-
-func (x *binder) spiUnit(u *Unit, n *doc.Node) *SPIUnit {
-	p := n.Get("prescaler")
-	out := &SPIUnit{Register: p.Text("register"), Field: p.Text("field")}
-	out.Dividers = numbers(p.Get("values"))
-	slices.Sort(out.Dividers)
-	for key, to := range map[string]*quantity.Time{"set-up": &out.SetUp, "hold": &out.Hold} {
-		if t := n.Text(key); t != "" {
-			*to, _ = quantity.ParseTime(t)
+func (x *binder) spi(l *Link, n *doc.Node) Model {
+	out := &SPI{Link: l, Clocking: l.Unit.Clocking.(*SPIUnit)}
+	parts, nodes := x.devices(l, n)
+	for i, d := range parts {
+		c := nodes[i]
+		end := d.End.(spi.End)
+		s := &SPIDevice{Name: c.Key, About: d.About, Source: d.Source, MCU: end.Settings, End: end}
+		m := c.Map("mcu")
+		if m.Get("mode") != nil {
+			s.MCU = s.MCU.WithMode(doc.Of[int](m, "mode"))
 		}
-	}
-	if u.Clock != nil {
-		out.Clock = u.Clock.Freq()
-	}
-	return out
-}
-
-func (x *binder) spi(dir fs.FS, l *Bus, n *doc.Node) *SPI {
-	out := &SPI{}
-	for _, c := range n.Get("devices").All() {
-		d := x.loadDevice(dir, &l.Common, c)
-		if d == nil {
-			continue
+		if m.Get("word") != nil {
+			s.MCU.Word = doc.Of[int](m, "word")
 		}
-		s := &SPIDevice{Name: c.Key, About: d.About, Source: d.Source, MCU: d.SPI.Settings, End: *d.SPI}
-		m := c.Get("mcu")
-		if t := m.Text("mode"); t != "" {
-			mode, _ := strconv.Atoi(t)
-			s.MCU = s.MCU.WithMode(mode)
-		}
-		s.MCU.Word = number(m.Text("word"), s.MCU.Word)
 		if t := m.Text("order"); t != "" {
 			s.MCU.LSBFirst = t == "lsb"
 		}
-		margins, err := l.Unit.SPI.Margins(s.End.Part)
+		margins, err := out.Clocking.Margins(s.End.Part)
 		if err != nil {
 			x.fault("bad-prescaler", l.unitNode.Get("prescaler").Place(), "mend the dividers", "unit %s: %v", l.Unit.Name, err)
 			continue
@@ -122,9 +128,9 @@ func (x *binder) spi(dir fs.FS, l *Bus, n *doc.Node) *SPI {
 		}
 		if t := m.Get("divider"); t != nil {
 			s.Chosen = true
-			i := slices.IndexFunc(margins, func(mg spi.Margin) bool { return mg.Divider == number(t.Scalar, 0) })
+			i := slices.IndexFunc(margins, func(mg spi.Margin) bool { return mg.Divider == doc.As[int](t) })
 			if i < 0 {
-				x.fault("divider-not-there", t.Place(), fmt.Sprintf("unit %s has %v", l.Unit.Name, l.Unit.SPI.Dividers), "unit %s can't divide by %s", l.Unit.Name, t.Scalar)
+				x.fault("divider-not-there", t.Place(), fmt.Sprintf("unit %s has %v", l.Unit.Name, out.Clocking.Dividers), "unit %s can't divide by %s", l.Unit.Name, t.Scalar)
 				continue
 			}
 			s.Margin, s.NoDivider = margins[i], false
@@ -132,23 +138,51 @@ func (x *binder) spi(dir fs.FS, l *Bus, n *doc.Node) *SPI {
 		period := quantity.Time(1e12 / s.Margin.Rate.Hz())
 		s.Lead, s.Lag, s.Idle = period/2, period/2, period
 		for key, to := range map[string]*quantity.Time{"lead": &s.Lead, "lag": &s.Lag, "idle": &s.Idle} {
-			if t := m.Text(key); t != "" {
-				*to, _ = quantity.ParseTime(t)
+			if m.Get(key) != nil {
+				*to = doc.Of[quantity.Time](m, key)
 			}
 		}
 		out.Devices = append(out.Devices, s)
+		l.Ends = append(l.Ends, End{Name: s.Name, About: s.About, Source: s.Source, Settings: s.End.Settings, Toward: s.MCU})
 	}
-	l.settings = func() []wish {
-		if len(out.Devices) == 0 {
-			return nil
-		}
-		return l.spiWishes(out.Devices[0])
+	if len(n.Get("devices").All()) == 0 {
+		x.noDevices(n)
+	}
+	if len(out.Devices) == 0 {
+		return nil
 	}
 	return out
 }
 
-// spiWishes are the settings of the unit while it talks to a device.
-func (l *Bus) spiWishes(d *SPIDevice) []wish {
+// Bit implements Model.
+func (l *SPI) Bit() quantity.Time { return quantity.Time(1e12 / l.Devices[0].Margin.Rate.Hz()) }
+
+// Short implements Model.
+func (l *SPI) Short() string { return l.Devices[0].MCU.Describe() + " for " + l.Devices[0].Name }
+
+// Tap implements Model: what a device sees and says is read as it does.
+func (l *SPI) Tap() []bus.Settings {
+	out := []bus.Settings{l.Devices[0].End.Settings}
+	for _, d := range l.Devices {
+		out = append(out, d.End.Settings)
+	}
+	return out
+}
+
+func (l *SPI) sourced() []Sourced {
+	var out []Sourced
+	for _, d := range l.Devices {
+		out = append(out, Sourced{"links." + l.Name + ".devices: " + d.Name, "to " + d.End.Most.String() + ", " + d.End.Settings.Describe(), d.Source, IsCopied, 0})
+		if !d.Chosen {
+			out = append(out, Sourced{"links." + l.Name + ".devices: " + d.Name + " divider", fmt.Sprint(d.Margin.Divider), "", IsDerived, 0})
+		}
+	}
+	return out
+}
+
+// wishes are the settings of the unit while it talks to a device.
+func (l *SPI) wishes(dev int) []wish {
+	d := l.Devices[min(dev, len(l.Devices)-1)]
 	idle, edge, order := "low", "first", "msb"
 	if d.MCU.ClockIdleHigh {
 		idle = "high"
@@ -165,7 +199,7 @@ func (l *Bus) spiWishes(d *SPIDevice) []wish {
 			out = append(out, wish{where, c.name, "frame", c.word, "chosen"})
 		}
 	}
-	if u := l.Unit.SPI; u.Register != "" && u.Field != "" {
+	if u := l.Clocking; u.Register != "" && u.Field != "" {
 		source := "derived"
 		if d.Chosen {
 			source = "chosen"
@@ -175,19 +209,9 @@ func (l *Bus) spiWishes(d *SPIDevice) []wish {
 	return out
 }
 
-// WordsFor gives the registers as the unit has them while it talks to a device.
-func (l *Bus) WordsFor(dev int) ([]Word, error) {
-	if l.SPI == nil || dev >= len(l.SPI.Devices) {
-		return l.Words()
-	}
-	other := l.Common
-	other.settings = func() []wish { return l.spiWishes(l.SPI.Devices[dev]) }
-	return other.Words()
-}
-
-func (l *Bus) lintSPI() []finding.Finding {
+func (l *SPI) lint() []finding.Finding {
 	var out []finding.Finding
-	for _, d := range l.SPI.Devices {
+	for _, d := range l.Devices {
 		path := func(keys ...string) []string { return append([]string{"links", l.Name, "devices", d.Name}, keys...) }
 		at := l.node.Get("devices", d.Name)
 		place := func(key string) finding.Place {
@@ -203,7 +227,7 @@ func (l *Bus) lintSPI() []finding.Finding {
 				Seen: fmt.Sprintf("%s at ÷%d (%s): %s", d.Name, d.Margin.Divider, d.Margin.Rate.Round(4), d.Margin.Refused),
 				Why:  "bits are sampled before they stand, or the device misses edges", Change: "choose a larger divider",
 			}
-			if best, err := l.Unit.SPI.Best(d.End.Part); err == nil && d.Chosen {
+			if best, err := l.Clocking.Best(d.End.Part); err == nil && d.Chosen {
 				f.Fixes = []finding.Fix{{Label: fmt.Sprintf("÷%d for %s, %s", best.Divider, d.Name, best.Rate.Round(4)), Edits: []finding.Edit{{Op: finding.Delete, Path: path("mcu", "divider")}}}}
 			} else if d.NoDivider {
 				f.Change = "no divider of the unit serves: take a slower clock, or another unit"
@@ -267,11 +291,9 @@ func spiFrames(d *SPIDevice, path func(...string) []string, at finding.Place) []
 	return []finding.Finding{f}
 }
 
-func (s *SPI) derivations(dev int) []finding.Derivation {
-	if dev >= len(s.Devices) {
-		return nil
-	}
-	d := s.Devices[dev]
+// Derivations implements Model.
+func (l *SPI) Derivations(dev int) []finding.Derivation {
+	d := l.Devices[min(dev, len(l.Devices)-1)]
 	half := quantity.Time(1e12 / d.Margin.Rate.Hz() / 2)
 	return []finding.Derivation{{
 		Name: "time left before the MCU samples", Formula: "half a period - valid - set-up of the MCU",
@@ -282,5 +304,5 @@ func (s *SPI) derivations(dev int) []finding.Derivation {
 		},
 		Worked: fmt.Sprintf("%s - %s - %s", half.Round(4), d.End.Valid, (half - d.End.Valid - d.Margin.Read).Round(4)), Result: d.Margin.Read.Round(4),
 		Source: "docs/formulas.md, spi dividers",
-	}}
+	}, l.Unit.Clock.Derivation()}
 }

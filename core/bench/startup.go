@@ -5,42 +5,13 @@ import (
 	"slices"
 	"strings"
 
-	"gavrix/core/check"
-	"gavrix/core/doc"
 	"gavrix/core/finding"
 	"gavrix/core/startup"
 )
 
-// start reads what the firmware does to start the MCU's end.
-func (x *binder) start(l *Common, b *Bench, m *doc.Node) {
-	l.Receive = startup.Interrupt
-	if t := m.Text("receive"); t != "" {
-		l.Receive = t
-	}
-	if s := m.Get("startup"); s != nil {
-		l.Startup, _ = startup.Parse(s.Scalar)
-		if l.Startup == nil {
-			l.Startup = []string{}
-		}
-	}
-	if h := m.Get("handler"); h != nil {
-		l.Handler = h.Scalar
-		if b.MCU.Units[l.Handler] == nil {
-			x.fault("unknown-unit", h.Place(), "write one of the MCU's units", "the MCU has no unit %q", l.Handler)
-		}
-	}
-	if t := m.Text("left-over"); t != "" {
-		cells, _ := check.ParseHex(t, false)
-		l.LeftOver = check.Bytes(cells)
-		if len(l.LeftOver) != 1 {
-			x.fault("left-over-one", m.Get("left-over").Place(), "write one character, as 5A", "the receive register holds one character, not %d", len(l.LeftOver))
-		}
-	}
-}
-
 // Chain gives the start-up chain of the MCU's end: the fields that its settings
 // go into, step by step. Without a description of the registers it is empty.
-func (l *Common) Chain() (startup.Chain, error) {
+func (l *Link) Chain() (startup.Chain, error) {
 	c := startup.Chain{Locked: l.Unit.Locked, Latched: l.Unit.Latched}
 	words, err := l.Words()
 	if err != nil || l.registers == nil {
@@ -100,7 +71,7 @@ func (l *Common) Chain() (startup.Chain, error) {
 }
 
 // Steps are the start-up steps that the firmware does.
-func (l *Common) Steps(c startup.Chain) []string {
+func (l *Link) Steps(c startup.Chain) []string {
 	if l.Startup != nil {
 		return l.Startup
 	}
@@ -109,7 +80,7 @@ func (l *Common) Steps(c startup.Chain) []string {
 
 // lintStart finds start-up steps that are missing or stand where they have no
 // effect, and what belongs to another unit.
-func (l *Common) lintStart() []finding.Finding {
+func (l *Link) lintStart() []finding.Finding {
 	var out []finding.Finding
 	if l.Handler != "" && l.Handler != l.Unit.Name {
 		out = append(out, finding.Finding{
@@ -165,7 +136,7 @@ func (l *Common) lintStart() []finding.Finding {
 }
 
 // StartEdit gives the edit that makes the firmware do these steps, in this order.
-func (l *Common) StartEdit(steps []string) finding.Edit {
+func (l *Link) StartEdit(steps []string) finding.Edit {
 	if c, err := l.Chain(); err == nil && slices.Equal(steps, c.Needed()) {
 		return finding.Edit{Op: finding.Delete, Path: l.path("mcu", "startup")}
 	}

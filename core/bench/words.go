@@ -5,61 +5,13 @@ import (
 	"io/fs"
 	"path"
 	"sort"
-	"strconv"
 	"strings"
 
-	"gavrix/core/bus/uart"
 	"gavrix/core/doc"
 	"gavrix/core/finding"
 	"gavrix/core/register"
 	"gavrix/core/startup"
 )
-
-// control is a setting of a unit that goes into a register field.
-type control struct {
-	name, doc string
-	role      string // of the step that writes it
-	// word gives the setting in the words of a field's meanings, read is its
-	// inverse.
-	word func(s uart.Settings) string
-	read func(s *uart.Settings, word string) error
-}
-
-var controls = []control{
-	{"data", "data bits, as 8", "frame",
-		func(s uart.Settings) string { return fmt.Sprint(s.Frame.Data) },
-		func(s *uart.Settings, w string) (err error) { s.Frame.Data, err = strconv.Atoi(w); return err },
-	},
-	{"parity", "parity: none, even, odd, mark, space", "frame",
-		func(s uart.Settings) string { return s.Frame.Parity.String() },
-		func(s *uart.Settings, w string) error {
-			for p := uart.None; p < uart.Rules; p++ {
-				if p.String() == w {
-					s.Frame.Parity = p
-					return nil
-				}
-			}
-			return fmt.Errorf("no parity rule")
-		},
-	},
-	{"stop", "stop bits: 1, 1.5, 2", "frame",
-		func(s uart.Settings) string {
-			if s.Frame.Half {
-				return fmt.Sprintf("%d.5", s.Frame.Stop)
-			}
-			return fmt.Sprint(s.Frame.Stop)
-		},
-		func(s *uart.Settings, w string) (err error) {
-			w, s.Frame.Half = strings.CutSuffix(w, ".5")
-			s.Frame.Stop, err = strconv.Atoi(w)
-			return err
-		},
-	},
-	{"oversampling", "receiver samples a bit: 16, 8, 4", "frame",
-		func(s uart.Settings) string { return fmt.Sprint(s.Oversampling) },
-		func(s *uart.Settings, w string) (err error) { s.Oversampling, err = strconv.Atoi(w); return err },
-	},
-}
 
 // registers reads the file of control registers; nil without one.
 func (x *binder) registers(dir fs.FS, n *doc.Node) *register.Map {
@@ -125,37 +77,13 @@ type wish struct {
 	where, setting, role, word, source string
 }
 
-// wanted gives the settings of a uart's end.
-func (l *Link) wanted() []wish {
-	var out []wish
-	for _, c := range controls {
-		if where := l.Unit.Control[c.name]; where != "" {
-			out = append(out, wish{where, c.name, c.role, c.word(l.MCU), "chosen"})
-		}
-	}
-	source := "derived"
-	if l.Chosen {
-		source = "chosen"
-	}
-	for i, v := range l.Setting.Values {
-		if v.Register == "" || v.Field == "" {
-			continue
-		}
-		role := "rate"
-		if i > 0 && v.Register != l.Setting.Values[0].Register {
-			role = "rate-fine"
-		}
-		out = append(out, wish{v.Register + "." + v.Field, "rate", role, fmt.Sprint(v.Value), source})
-	}
-	return out
-}
-
-// wishes gives all settings of a link that go into fields.
-func (c *Common) wishes() []wish {
-	out := append(c.settings(), c.selectors()...)
+// written gives all settings of a link that go into fields while its unit talks to a
+// device.
+func (c *Link) written(dev int) []wish {
+	out := append(c.Model.wishes(dev), c.selectors()...)
 	for _, r := range startup.Roles {
 		where, word := fieldAndWord(c.Unit.Control[r.Name])
-		if where == "" || !r.Suits(c.Kind.Name, c.Receive) || r.Name == "clear" {
+		if where == "" || !r.Suits(c.Kind.Steps, c.Receive) || r.Name == "clear" {
 			continue
 		}
 		if r.Name == "configuration" {
@@ -180,12 +108,12 @@ func fieldAndWord(text string) (where, word string) {
 
 // control checks that the settings of a link find their fields. Whether they fit
 // them is Lint's: a setting that the unit can't do can still be simulated.
-func (x *binder) control(l *Common) {
+func (x *binder) control(l *Link) {
 	if l.registers == nil || l.Unit == nil {
 		return
 	}
 	wheres := []string{l.Unit.Control["clear"]}
-	for _, w := range l.wishes() {
+	for _, w := range l.written(0) {
 		wheres = append(wheres, w.where)
 	}
 	for _, where := range wheres {
@@ -200,7 +128,7 @@ func (x *binder) control(l *Common) {
 }
 
 // lintWords finds settings that the unit's registers have no value for.
-func (l *Common) lintWords() []finding.Finding {
+func (l *Link) lintWords() []finding.Finding {
 	if _, err := l.Words(); err != nil {
 		return []finding.Finding{{
 			Severity: finding.Error, Code: "setting-not-in-register", Where: l.node.Get("mcu").Place(),
@@ -213,13 +141,17 @@ func (l *Common) lintWords() []finding.Finding {
 // Words gives the registers that the link's settings go into, whole, in order of
 // their address; all other bits are as after reset. Without a description of the
 // registers there are none.
-func (l *Common) Words() ([]Word, error) {
+func (l *Link) Words() ([]Word, error) { return l.WordsFor(0) }
+
+// WordsFor gives the registers as the unit has them while it talks to the device
+// with the index.
+func (l *Link) WordsFor(dev int) ([]Word, error) {
 	if l.registers == nil {
 		return nil, nil
 	}
 	byName := map[string]*Word{}
 	var out []*Word
-	for _, x := range l.wishes() {
+	for _, x := range l.written(dev) {
 		r, f, err := place(l.registers, x.where)
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", x.setting, err)
@@ -258,7 +190,7 @@ type SharedWord struct {
 func (b *Bench) Words() ([]SharedWord, error) {
 	byName := map[string]*SharedWord{}
 	var order []*SharedWord
-	for _, l := range b.All() {
+	for _, l := range b.Links {
 		words, err := l.Words()
 		if err != nil {
 			return nil, err
@@ -311,46 +243,4 @@ func (b *Bench) Wanted() (map[string]*Wanted, error) {
 		out[w.Name] = x
 	}
 	return out, nil
-}
-
-// FromRegisters gives the settings that values of the control registers mean:
-// the inverse of Words. What goes into no described field is as stated. The
-// error says which value means nothing.
-func (l *Link) FromRegisters(value func(*register.Register) uint64) (uart.Settings, error) {
-	s := l.MCU
-	if l.registers == nil {
-		return s, nil
-	}
-	for _, c := range controls {
-		where := l.Unit.Control[c.name]
-		if where == "" {
-			continue
-		}
-		r, f, err := place(l.registers, where)
-		if err != nil {
-			return s, err
-		}
-		word := f.Meaning(f.Of(value(r)))
-		if err := c.read(&s, word); err != nil {
-			return s, fmt.Errorf("%s.%s is %s: no %s", r.Name, f.Name, word, c.doc)
-		}
-	}
-	var values []int
-	for _, v := range l.Setting.Values {
-		if v.Register == "" || v.Field == "" {
-			values = append(values, v.Value)
-			continue
-		}
-		r, f, err := place(l.registers, v.Register+"."+v.Field)
-		if err != nil {
-			return s, err
-		}
-		values = append(values, int(f.Of(value(r))))
-	}
-	got, err := l.Unit.Rate.Read(l.Unit.Clock.Freq(), l.Wanted, s.Oversampling, values...)
-	if err != nil {
-		return s, fmt.Errorf("the rate's registers hold %v: %w", values, err)
-	}
-	s.Rate, s.Oversampling = got.Rate, got.Oversampling
-	return s, s.Frame.Check()
 }

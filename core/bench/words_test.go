@@ -54,10 +54,10 @@ func TestWordsDecodeBack(t *testing.T) {
 		}
 		set("frame", rapid.SampledFrom(frames).Draw(rt, "frame"))
 		set("rate", rapid.SampledFrom(rates).Draw(rt, "rate"))
-		l := b.Links[0]
-		before, read := settings(rt, l)
+		l := b.Links[0].Model.(*UART)
+		before, read := settings(rt, l.Link)
 		f := l.MCU.Frame
-		for _, c := range l.wishes() {
+		for _, c := range l.written(0) {
 			if c.source == "needed" || c.role == "clock" {
 				require.Equal(rt, c.word, read[c.setting])
 				delete(read, c.setting)
@@ -70,13 +70,13 @@ func TestWordsDecodeBack(t *testing.T) {
 		back, err := l.FromRegisters(func(r *register.Register) uint64 { return before[r.Name] })
 		require.NoError(rt, err)
 		require.Equal(rt, l.MCU, back)
-		s, err := l.Unit.Rate.Read(l.Unit.Clock.Freq(), l.Wanted, l.MCU.Oversampling, int(before["S1RATE"]))
+		s, err := l.Generator().Read(l.Unit.Clock.Freq(), l.Wanted, l.MCU.Oversampling, int(before["S1RATE"]))
 		require.NoError(rt, err)
 		require.Equal(rt, l.MCU.Rate, s.Rate)
 		set("frame", rapid.SampledFrom(frames).Draw(rt, "other frame"))
 		after, _ := settings(rt, b.Links[0])
 		require.Equal(rt, before["S1RATE"], after["S1RATE"], "the frame is none of the rate's business")
-		if f == b.Links[0].MCU.Frame {
+		if f == b.Links[0].Model.(*UART).MCU.Frame {
 			require.Equal(rt, before, after)
 		}
 	})

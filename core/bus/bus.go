@@ -51,29 +51,92 @@ type Kind struct {
 	Mark  string // one letter for lists
 	Lines []Role // in the order in which a Decoder takes them
 
+	// Records is what its traffic is: runs of characters, transactions, or frames.
+	Records record.Kind
+	// Steps are the start-up steps that units of this kind have beyond those of
+	// all (startup.Role.Own).
+	Steps []string
 	// Schema lists the frame settings of an end.
 	Schema *doc.Type
 	// Parse reads the settings from a node that satisfies Schema.
 	Parse func(n *doc.Node) (Settings, error)
+	// EndSchema lists what a device file says of its end on this bus, ParseEnd
+	// reads it: an end as the part's sheet words it, of the kind's own type.
+	EndSchema *doc.Type
+	ParseEnd  func(n *doc.Node, name string) (any, error)
 	// Compare lists the settings in which two ends differ, with their effects.
 	Compare func(a, b Settings, nameA, nameB string) []Difference
-	// Decoder gives the decoder of an ideal tap on the lines.
-	Decoder func(link uint16, s Settings) Decoder
+	// Roles gives the lines of a link with devices of these names, where they
+	// depend on them; nil: they are Lines.
+	Roles func(devices []string) []Role
+	// Decoder gives the decoder of an ideal tap on the lines. The settings are
+	// those of the ends, the MCU's first; a single one holds for all.
+	Decoder func(link uint16, ends []Settings) Decoder
 	// Labels gives the meaning of the levels under a record: it is made anew for
 	// what is drawn, and kept nowhere. The lines' windows reach over the record;
 	// absent lines are windows without toggles.
-	Labels func(s Settings, r *record.Record, lines []wire.Window) []Label
+	Labels func(ends []Settings, r *record.Record, lines []wire.Window) []Label
+	// LineOf gives the role of the line that a record went over; nil where all
+	// lines of the bus carry it together.
+	LineOf func(r *record.Record) int
+	// Driver gives the end that drives a line alone, as its index among the ends;
+	// nil or -1 where several may.
+	Driver func(role int) int
+	// Measure says in words how what a record's sender drives compares with what
+	// its reader wants, from the records of a line and the line's toggles; nil
+	// where nothing is measured.
+	Measure func(ends []Settings, role int, rs []*record.Record, lines []wire.Window) string
 	// Plan gives the levels of one transaction that is planned in words, from the
 	// time 0 on, one window a role; PlanHelp says how it is written. A byte
 	// written as .. is open: it is filled with zeros or with ones. Unit is the
 	// bit time of buses that a clock drives.
-	Plan     func(s Settings, text string, unit quantity.Time, fill bool) ([]wire.Window, error)
+	Plan     func(ends []Settings, text string, unit quantity.Time, fill bool) ([]wire.Window, error)
 	PlanHelp string
+	// Packet is how records of this bus stand in capture files in a form that others
+	// know; nil where there is none.
+	Packet *Packet
 	// Sentence gives a record of this bus in words.
 	Sentence func(r *record.Record) string
+	// Byte says what the bus makes of a character of a sender, beyond its value; nil
+	// where that is nothing.
+	Byte func(ends []Settings, from record.End, v uint16) string
 	// Fields gives what a record of this bus says beyond what all records
 	// do, as documented in docs/formats.md.
 	Fields func(r *record.Record) map[string]any
+}
+
+// RolesFor gives the lines of a link with devices of these names.
+func (k *Kind) RolesFor(devices []string) []Role {
+	if k.Roles == nil {
+		return k.Lines
+	}
+	return k.Roles(devices)
+}
+
+// RolesOf gives the lines of a link with these ends.
+func (k *Kind) RolesOf(ends []Settings) []Role {
+	return k.RolesFor(make([]string, max(len(ends)-1, 0)))
+}
+
+// At gives the settings of the end with the index; a single one holds for all.
+func At(ends []Settings, i int) Settings {
+	switch {
+	case len(ends) == 0:
+		return nil
+	case i < 0 || i >= len(ends):
+		return ends[0]
+	}
+	return ends[i]
+}
+
+// Packet is a form of packets in pcapng files that others know.
+type Packet struct {
+	LinkType uint16
+	// Encode gives the packets of a record, one or more. They need not say all.
+	Encode func(r *record.Record) [][]byte
+	// Decode reads a packet that something else wrote into a record, which has its
+	// time and its link already.
+	Decode func(b []byte, r *record.Record) error
 }
 
 // Node is one party on a bus whose lines all parties share: a line is high

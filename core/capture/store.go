@@ -3,55 +3,44 @@
 package capture
 
 import (
+	"fmt"
+	"math/bits"
+	"strings"
 	"sync"
 	"sync/atomic"
-	"time"
 
 	"gavrix/core/quantity"
 	"gavrix/core/record"
+	"gavrix/core/records"
 	"gavrix/core/wire"
 )
-
-const segmentRecords = 4096
-
-// segment is filled from the front and never moved; what stands before the
-// published count never changes again.
-type segment struct {
-	records [segmentRecords]record.Record
-}
-
-// Link names one link of a capture and its ends.
-type Link struct {
-	Name   string
-	Kind   string   // kind of bus
-	MCU    string   // what the MCU's end is called
-	Device string   // what the device's end is called
-	Lines  []string // what its lines are called
-	// Real says that a real port is behind it, and Resolution how exact its
-	// times are; 0 is exact.
-	Real       bool
-	Resolution quantity.Time
-	// OneSided says that only the MCU's own receiver can be watched.
-	OneSided bool
-}
-
-// Meta describes a capture as a whole.
-type Meta struct {
-	Links   []Link
-	Bench   string    // text of the bench file
-	Seed    uint64    // of the simulated world
-	Started time.Time // wall clock at time 0; zero for a simulation
-}
 
 // Counters are what has been seen on one direction of a link.
 type Counters struct {
 	Runs, Chars uint64
 	Bad         uint64 // characters with an error mark
-	Flags       map[record.Flags]uint64
+	Flags       Tally
 	First, Last quantity.Time // of the characters; Last is the end of the newest
 	FirstBad    quantity.Time
 	LastBad     quantity.Time
 	Zeroed      quantity.Time // since when it counts
+}
+
+// Tally counts how often each error mark was raised.
+type Tally [32]uint64
+
+// Of gives the count of one mark.
+func (t *Tally) Of(f record.Flags) uint64 { return t[bits.TrailingZeros32(uint32(f))&31] }
+
+// String lists the marks with their counts.
+func (t *Tally) String() string {
+	var parts []string
+	for i, n := range t {
+		if n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", n, record.Flags(1)<<i))
+		}
+	}
+	return strings.Join(parts, ", ")
 }
 
 // Direction is a sender and the receiver that saw it.
@@ -65,82 +54,37 @@ type Direction struct {
 type Store struct {
 	Meta Meta
 
-	segments atomic.Pointer[[]*segment]
-	count    atomic.Int64
-	now      atomic.Int64
-
-	bytes []byte // arena of the records' data
-	times []quantity.Time
+	now atomic.Int64
 
 	mu       sync.Mutex
+	list     records.List
 	open     map[Direction]record.Record
 	counters map[Direction]*Counters
-	traces   map[[2]int]*wire.Trace
+	traces   []*wire.Trace // by line; nil where nothing was kept
 	version  atomic.Uint64
 	limit    int
 }
 
-// DefaultLevels is the memory that line levels may take, for all lines.
-const DefaultLevels = 256 << 20
+// The memory that a capture may take: for the levels of all lines, and for records.
+const (
+	DefaultLevels  = 256 << 20
+	DefaultRecords = 256 << 20
+)
 
 // NewStore gives an empty capture.
 func NewStore(meta Meta) *Store {
-	s := &Store{
-		Meta: meta, open: map[Direction]record.Record{},
-		counters: map[Direction]*Counters{}, traces: map[[2]int]*wire.Trace{},
-	}
-	s.segments.Store(&[]*segment{})
-	lines := 0
-	for _, l := range meta.Links {
-		lines += len(l.Lines)
-	}
-	s.limit = DefaultLevels / max(lines, 1)
+	s := &Store{Meta: meta, open: map[Direction]record.Record{}, counters: map[Direction]*Counters{}, traces: make([]*wire.Trace, len(meta.Lines))}
+	s.list.Limit = DefaultRecords
+	s.limit = DefaultLevels / max(len(meta.Lines), 1)
 	return s
 }
 
-func (s *Store) keepBytes(b []byte) []byte {
-	if len(b) == 0 {
-		return nil
-	}
-	if cap(s.bytes)-len(s.bytes) < len(b) {
-		s.bytes = make([]byte, 0, max(1<<16, len(b)))
-	}
-	at := len(s.bytes)
-	s.bytes = append(s.bytes, b...)
-	return s.bytes[at:len(s.bytes):len(s.bytes)]
-}
-
-func (s *Store) keepTimes(b []quantity.Time) []quantity.Time {
-	if len(b) == 0 {
-		return nil
-	}
-	if cap(s.times)-len(s.times) < len(b) {
-		s.times = make([]quantity.Time, 0, max(1<<13, len(b)))
-	}
-	at := len(s.times)
-	s.times = append(s.times, b...)
-	return s.times[at:len(s.times):len(s.times)]
-}
-
-// Put implements record.Sink.
+// Put implements record.Sink: records stand in the order of their ends, whenever
+// they come.
 func (s *Store) Put(r *record.Record) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	segs := *s.segments.Load()
-	n := s.count.Load()
-	if int(n) == len(segs)*segmentRecords {
-		grown := append(append(make([]*segment, 0, len(segs)+1), segs...), &segment{})
-		s.segments.Store(&grown)
-		segs = grown
-	}
-	c := &segs[n/segmentRecords].records[n%segmentRecords]
-	*c = *r
-	c.Data, c.Back, c.Offsets = s.keepBytes(r.Data), s.keepBytes(r.Back), s.keepTimes(r.Offsets)
-	if len(r.Marks) > 0 {
-		c.Marks = append([]record.Mark(nil), r.Marks...)
-	} else {
-		c.Marks = nil
-	}
+	s.list.Put(r)
 	d := Direction{r.Link, r.From, r.Seen}
 	if r.Kind == record.Chars {
 		delete(s.open, d)
@@ -148,7 +92,6 @@ func (s *Store) Put(r *record.Record) {
 	if r.Traffic() && r.Kind != record.Flow {
 		s.counted(d).add(r)
 	}
-	s.count.Store(n + 1)
 	s.version.Add(1)
 }
 
@@ -164,7 +107,7 @@ func (s *Store) Open(r *record.Record) {
 func (s *Store) counted(d Direction) *Counters {
 	c := s.counters[d]
 	if c == nil {
-		c = &Counters{Flags: map[record.Flags]uint64{}}
+		c = &Counters{}
 		s.counters[d] = c
 	}
 	return c
@@ -208,9 +151,9 @@ func (c *Counters) add(r *record.Record) {
 			c.FirstBad = at
 		}
 		c.LastBad = at
-		for b := record.Flags(1); b != 0; b <<= 1 {
-			if m.Flags&b != 0 {
-				c.Flags[b]++
+		for i := range c.Flags {
+			if m.Flags>>i&1 == 1 {
+				c.Flags[i]++
 			}
 		}
 	}
@@ -222,20 +165,19 @@ func (s *Store) Zero(link uint16, now quantity.Time) {
 	defer s.mu.Unlock()
 	for d := range s.counters {
 		if d.Link == link {
-			s.counters[d] = &Counters{Flags: map[record.Flags]uint64{}, Zeroed: now}
+			s.counters[d] = &Counters{Zeroed: now}
 		}
 	}
 	s.version.Add(1)
 }
 
 // Levels adds the window that follows the last one of a line.
-func (s *Store) Levels(link uint16, line int, w *wire.Window) {
-	k := [2]int{int(link), line}
+func (s *Store) Levels(line int, w *wire.Window) {
 	s.mu.Lock()
-	t := s.traces[k]
+	t := s.traces[line]
 	if t == nil {
 		t = wire.NewTrace(w.High, s.limit)
-		s.traces[k] = t
+		s.traces[line] = t
 	}
 	s.mu.Unlock()
 	t.Append(w)
@@ -256,9 +198,8 @@ func (s *Store) Version() uint64 { return s.version.Load() }
 
 // Snapshot is a capture as it stood at one moment. It never changes.
 type Snapshot struct {
+	records.Reader
 	Now      quantity.Time
-	segments []*segment
-	n        int
 	Running  []record.Record // runs that are not finished, by link and sender
 	counters map[Direction]Counters
 	store    *Store
@@ -271,23 +212,14 @@ func (s *Store) Snapshot() *Snapshot {
 	// Count and open runs are read under the writer's lock, so no run is
 	// seen twice or missed.
 	snap := &Snapshot{
-		Now: quantity.Time(s.now.Load()), n: int(s.count.Load()), segments: *s.segments.Load(),
-		counters: make(map[Direction]Counters, len(s.counters)), store: s,
+		Now: quantity.Time(s.now.Load()), Reader: s.list.Reader(), counters: make(map[Direction]Counters, len(s.counters)), store: s,
 	}
 	for d, c := range s.counters {
-		k := *c
-		k.Flags = make(map[record.Flags]uint64, len(c.Flags))
-		for f, n := range c.Flags {
-			k.Flags[f] = n
-		}
-		snap.counters[d] = k
+		snap.counters[d] = *c
 	}
 	for d, r := range s.open {
 		snap.Running = append(snap.Running, r)
-		c, ok := snap.counters[d]
-		if !ok {
-			c = Counters{Flags: map[record.Flags]uint64{}}
-		}
+		c := snap.counters[d]
 		c.add(&r)
 		snap.counters[d] = c
 	}
@@ -303,48 +235,63 @@ func sortRunning(rs []record.Record) {
 	}
 }
 
-// Len is the number of finished records.
-func (s *Snapshot) Len() int { return s.n }
-
-// At gives a finished record, in the order in which they were finished.
-func (s *Snapshot) At(i int) *record.Record {
-	return &s.segments[i/segmentRecords].records[i%segmentRecords]
-}
-
 // Counters gives what was counted for a direction.
 func (s *Snapshot) Counters(d Direction) Counters { return s.counters[d] }
+
+// Seen gives what was counted of a link by one reader, of all senders together.
+func (s *Snapshot) Seen(link uint16, by record.End) Counters {
+	var sum Counters
+	for d, c := range s.counters {
+		if d.Link != link || d.Seen != by {
+			continue
+		}
+		sum.Runs += c.Runs
+		sum.Chars += c.Chars
+		sum.Bad += c.Bad
+		sum.Last, sum.LastBad = max(sum.Last, c.Last), max(sum.LastBad, c.LastBad)
+		sum.Zeroed = max(sum.Zeroed, c.Zeroed)
+		for i, n := range c.Flags {
+			sum.Flags[i] += n
+		}
+	}
+	return sum
+}
 
 // Meta describes the capture.
 func (s *Snapshot) Meta() *Meta { return &s.store.Meta }
 
-// Kept gives the stretch for which the levels of a line are kept; ok is false
+// Kept gives the stretch for which the levels of the line in a role are kept; ok is false
 // where the capture has none.
-func (s *Snapshot) Kept(link uint16, line int) (span wire.Span, ok bool) {
-	t := s.trace(link, line)
+func (s *Snapshot) Kept(link uint16, role int) (span wire.Span, ok bool) {
+	t := s.trace(link, role)
 	if t == nil {
 		return wire.Span{}, false
 	}
 	return t.Kept(), true
 }
 
-func (s *Snapshot) trace(link uint16, line int) *wire.Trace {
+func (s *Snapshot) trace(link uint16, role int) *wire.Trace {
+	line := s.store.Meta.Line(link, role)
+	if line < 0 {
+		return nil
+	}
 	s.store.mu.Lock()
 	defer s.store.mu.Unlock()
-	return s.store.traces[[2]int{int(link), line}]
+	return s.store.traces[line]
 }
 
 // Columns gives what a line does in n equal stretches from from to to; none
 // where the capture has no levels of it.
-func (s *Snapshot) Columns(link uint16, line int, from, to quantity.Time, n int) []wire.Column {
-	if t := s.trace(link, line); t != nil && to > from {
+func (s *Snapshot) Columns(link uint16, role int, from, to quantity.Time, n int) []wire.Column {
+	if t := s.trace(link, role); t != nil && to > from {
 		return t.Columns(from, to, n)
 	}
 	return nil
 }
 
 // NextEdge gives the first edge of a line after a time, or quantity.Forever.
-func (s *Snapshot) NextEdge(link uint16, line int, after quantity.Time) quantity.Time {
-	if t := s.trace(link, line); t != nil {
+func (s *Snapshot) NextEdge(link uint16, role int, after quantity.Time) quantity.Time {
+	if t := s.trace(link, role); t != nil {
 		return t.Next(after)
 	}
 	return quantity.Forever
@@ -352,16 +299,16 @@ func (s *Snapshot) NextEdge(link uint16, line int, after quantity.Time) quantity
 
 // PreviousEdge gives the last edge of a line before a time; ok is false where
 // there is none.
-func (s *Snapshot) PreviousEdge(link uint16, line int, before quantity.Time) (edge quantity.Time, ok bool) {
-	if t := s.trace(link, line); t != nil {
+func (s *Snapshot) PreviousEdge(link uint16, role int, before quantity.Time) (edge quantity.Time, ok bool) {
+	if t := s.trace(link, role); t != nil {
 		return t.Previous(before)
 	}
 	return 0, false
 }
 
 // Window gives the levels of a line; ok is false where the capture has none.
-func (s *Snapshot) Window(link uint16, line int, from, to quantity.Time) (w wire.Window, ok bool) {
-	t := s.trace(link, line)
+func (s *Snapshot) Window(link uint16, role int, from, to quantity.Time) (w wire.Window, ok bool) {
+	t := s.trace(link, role)
 	if t == nil {
 		return wire.Window{}, false
 	}

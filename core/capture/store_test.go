@@ -13,7 +13,9 @@ import (
 )
 
 func meta() Meta {
-	return Meta{Links: []Link{{Name: "a", Lines: []string{"x", "y"}}}}
+	var m Meta
+	m.Add(Link{Name: "a"}, []string{"x", "y"}, []string{"a.x", "a.y"})
+	return m
 }
 
 func run(i int) record.Record {
@@ -29,7 +31,7 @@ func run(i int) record.Record {
 // snapshot holds the records in order and whole, and keeps them.
 func TestReadersSeeWholeRecords(t *testing.T) {
 	s := NewStore(meta())
-	const total = 3*segmentRecords + 100
+	const total = 12_000
 	var wg sync.WaitGroup
 	for range 4 {
 		wg.Go(func() {
@@ -61,7 +63,7 @@ func TestReadersSeeWholeRecords(t *testing.T) {
 	assert.Equal(t, uint64(total), c.Runs)
 	assert.Equal(t, uint64(3*total), c.Chars)
 	assert.Equal(t, uint64(total), c.Bad)
-	assert.Equal(t, uint64(total), c.Flags[record.Parity])
+	assert.Equal(t, uint64(total), c.Flags.Of(record.Parity))
 }
 
 func TestOpenRunsCountOnce(t *testing.T) {
@@ -103,7 +105,7 @@ func TestLevels(t *testing.T) {
 	s := NewStore(meta())
 	_, ok := s.Snapshot().Window(0, 1, 0, 100)
 	assert.False(t, ok)
-	s.Levels(0, 1, &wire.Window{To: 100, High: true, Toggles: []quantity.Time{10, 20, 30}})
+	s.Levels(1, &wire.Window{To: 100, High: true, Toggles: []quantity.Time{10, 20, 30}})
 	w, ok := s.Snapshot().Window(0, 1, 15, 100)
 	assert.True(t, ok)
 	assert.Equal(t, []quantity.Time{20, 30}, w.Toggles)
@@ -133,4 +135,28 @@ func BenchmarkSnapshot(b *testing.B) {
 	for b.Loop() {
 		s.Snapshot()
 	}
+}
+
+// TestLinksShareLines: a line of one name is one line, and what is kept of it is seen
+// in every role that it plays.
+func TestLinksShareLines(t *testing.T) {
+	var m Meta
+	m.Add(Link{Name: "a"}, []string{"clock", "select"}, []string{"sck", "cs1"})
+	m.Add(Link{Name: "b"}, []string{"clock", "in", "select"}, []string{"sck", "", "cs2"})
+	assert.Equal(t, []string{"sck", "cs1", "cs2"}, m.Lines)
+	require.NoError(t, m.Check())
+	s := NewStore(m)
+	s.Levels(0, &wire.Window{To: 100, Toggles: []quantity.Time{10, 20}})
+	snap := s.Snapshot()
+	for link := range uint16(2) {
+		w, ok := snap.Window(link, 0, 0, 100)
+		require.True(t, ok)
+		assert.Equal(t, []quantity.Time{10, 20}, w.Toggles)
+	}
+	_, ok := snap.Kept(1, 1)
+	assert.False(t, ok, "an absent line")
+	_, ok = snap.Kept(7, 0)
+	assert.False(t, ok, "no such link")
+	m.Links[0].Lines[0] = 9
+	assert.ErrorContains(t, m.Check(), "line 9 of 3")
 }

@@ -5,6 +5,7 @@ import (
 
 	"gavrix/core/quantity"
 	"gavrix/core/record"
+	"gavrix/core/records"
 )
 
 // Trigger waits for something in a capture that grows: an error mark, or bytes in
@@ -13,12 +14,12 @@ type Trigger struct {
 	want  []byte // nil: an error mark
 	armed quantity.Time
 	bad   map[Direction]uint64
-	next  int // the first record that was not looked at
+	mark  records.Mark // what came after it was not looked at yet
 }
 
 // NewTrigger arms a trigger for bytes, or without any for an error mark.
 func NewTrigger(s *Snapshot, want []byte) *Trigger {
-	t := &Trigger{want: want, armed: s.Now, bad: map[Direction]uint64{}, next: s.Len()}
+	t := &Trigger{want: want, armed: s.Now, bad: map[Direction]uint64{}, mark: s.Mark()}
 	for d, c := range s.counters {
 		t.bad[d] = c.Bad
 	}
@@ -36,9 +37,13 @@ func (t *Trigger) Fired(s *Snapshot) (link uint16, at quantity.Time, ok bool) {
 		}
 		return link, at, ok
 	}
-	for ; t.next < s.Len(); t.next++ {
-		if at, ok := t.in(s.At(t.next)); ok {
-			return s.At(t.next).Link, at, true
+	fresh := s.Since(t.mark)
+	t.mark = s.Mark()
+	for _, i := range fresh {
+		if r := s.At(i); r.Traffic() {
+			if at, ok := t.in(r); ok {
+				return r.Link, at, true
+			}
 		}
 	}
 	for i := range s.Running {

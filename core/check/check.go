@@ -27,7 +27,10 @@ type Check struct {
 	Name   string
 	Send   []byte
 	Expect []Cell
-	Within quantity.Time // from the end of what was sent to the last expected byte
+	// Do and Plan are, on a bus of transactions, the one to do and the one that must
+	// be seen then, in the words in which the bus plans them.
+	Do, Plan string
+	Within   quantity.Time // from the end of what was sent to the last expected byte
 }
 
 // ParseHex reads bytes in hex, as `53 4E 0A`; with any, `..` stands for any

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 
+	"gavrix/core/doc"
 	"gavrix/core/quantity"
 )
 
@@ -133,3 +134,19 @@ func (o only) Solve(clock quantity.Freq, want quantity.Rate) ([]Setting, error) 
 
 // Samples implements Generator.
 func (o only) Samples() []int { return []int{o.factor} }
+
+var chainKind = GeneratorKind{
+	Name: "chain", Doc: "a counter that clocks a receiver which divides once more",
+	Mend: "mend least and most, or the factors",
+	Schema: doc.Map(
+		doc.Key{Name: "factors", Doc: "what the receiver can divide by", Type: doc.ListOf(doc.Int(1, 256), 1), Required: true},
+		doc.Key{Name: "least", Doc: "smallest count", Type: doc.Int(1, 1<<24), Default: "1"},
+		doc.Key{Name: "most", Doc: "largest count", Type: doc.Int(1, 1<<24), Required: true},
+	).With(placed("register", "field", "the count")...).With(placed("factor-register", "factor-field", "the factor's number")...),
+	Parse: func(n *doc.Node, _ []int) (Generator, error) {
+		return Chain{
+			Factors: doc.List[int](n, "factors"), Least: doc.Of[int](n, "least"), Most: doc.Of[int](n, "most"), Register: n.Text("register"), Field: n.Text("field"),
+			FactorRegister: n.Text("factor-register"), FactorField: n.Text("factor-field"),
+		}, nil
+	},
+}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 
+	"gavrix/core/doc"
 	"gavrix/core/quantity"
 )
 
@@ -101,4 +102,20 @@ func (d Divider) Read(clock quantity.Freq, want quantity.Rate, oversampling int,
 
 func (d Divider) clamp(x float64) int {
 	return int(min(max(x, float64(d.Least)), float64(d.Most)))
+}
+
+var dividerKind = GeneratorKind{
+	Name: "divider", Doc: "a rate generator that divides by whole numbers",
+	Mend: "mend least and most, or the oversampling",
+	Schema: doc.Map(
+		doc.Key{Name: "least", Doc: "smallest divider", Type: doc.Int(1, 1<<24), Default: "1"},
+		doc.Key{Name: "most", Doc: "largest divider", Type: doc.Int(1, 1<<24), Required: true},
+		doc.Key{Name: "plus-one", Doc: "the register holds the divider less one", Type: doc.YesNo, Default: "no"},
+	).With(placed("register", "field", "the value")...),
+	Parse: func(n *doc.Node, oversampling []int) (Generator, error) {
+		return Divider{
+			Oversampling: oversampling, Least: doc.Of[int](n, "least"), Most: doc.Of[int](n, "most"), PlusOne: doc.Of[bool](n, "plus-one"),
+			Register: n.Text("register"), Field: n.Text("field"),
+		}, nil
+	},
 }

@@ -10,6 +10,7 @@ import (
 	"github.com/expr-lang/expr"
 	"github.com/expr-lang/expr/vm"
 
+	"gavrix/core/doc"
 	"gavrix/core/quantity"
 )
 
@@ -173,3 +174,27 @@ func (f *Formula) Samples() []int { return []int{f.samples} }
 
 // Only implements Generator: there is nothing to choose.
 func (f *Formula) Only(int) Generator { return f }
+
+var formulaKind = GeneratorKind{
+	Name: "formula", Doc: "any other rate generator, by an expression that gives the bit rate",
+	Mend: "mend the expression, or its variables",
+	Schema: doc.Map(
+		doc.Key{Name: "rate", Doc: "bit rate in baud, as clock / (16 * (n + 1) * 2 ** m)", Type: doc.NameType, Required: true},
+		doc.Key{Name: "samples", Doc: "receiver samples a bit", Type: doc.Int(4, 256), Default: "16"},
+		doc.Key{Name: "variables", Doc: "what the expression is written with", Type: doc.MapOf(doc.Map(
+			doc.Key{Name: "least", Doc: "smallest value", Type: doc.Int(0, 1<<20), Default: "0"},
+			doc.Key{Name: "most", Doc: "largest value", Type: doc.Int(0, 1<<20), Required: true},
+		).With(placed("register", "field", "the value")...)), Required: true},
+	),
+	Parse: func(n *doc.Node, _ []int) (Generator, error) {
+		var vs []Variable
+		for _, v := range n.Get("variables").All() {
+			vs = append(vs, Variable{Name: v.Key, Least: doc.Of[int](v, "least"), Most: doc.Of[int](v, "most"), Register: v.Text("register"), Field: v.Text("field")})
+		}
+		f, err := NewFormula(n.Text("rate"), doc.Of[int](n, "samples"), vs)
+		if err != nil {
+			return nil, err
+		}
+		return f, nil
+	},
+}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 
+	"gavrix/core/doc"
 	"gavrix/core/quantity"
 )
 
@@ -119,4 +120,22 @@ func gcd(a, b int) int {
 		a, b = b, a%b
 	}
 	return a
+}
+
+var fractionalKind = GeneratorKind{
+	Name: "fractional", Doc: "a rate generator that divides by a whole number and a fraction of 2^bits",
+	Mend: "mend least and most, or the bits",
+	Schema: doc.Map(
+		doc.Key{Name: "least", Doc: "smallest whole part", Type: doc.Int(1, 1<<20), Default: "1"},
+		doc.Key{Name: "most", Doc: "largest whole part", Type: doc.Int(1, 1<<20), Required: true},
+		doc.Key{Name: "bits", Doc: "bits of the fraction", Type: doc.Int(1, 16), Required: true},
+	).With(placed("register", "field", "the whole part, or both where there is no other")...).With(placed("fraction-register", "fraction-field", "the fraction, where it is another")...),
+	Parse: func(n *doc.Node, oversampling []int) (Generator, error) {
+		f := Fractional{
+			Oversampling: oversampling, Least: doc.Of[int](n, "least"), Most: doc.Of[int](n, "most"), Bits: doc.Of[int](n, "bits"),
+			Register: n.Text("register"), Field: n.Text("field"), FractionRegister: n.Text("fraction-register"), FractionField: n.Text("fraction-field"),
+		}
+		f.Packed = f.FractionRegister == "" && f.FractionField == ""
+		return f, nil
+	},
 }

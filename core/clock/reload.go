@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 
+	"gavrix/core/doc"
 	"gavrix/core/quantity"
 )
 
@@ -104,3 +105,19 @@ func (d Reload) Samples() []int { return d.Factor }
 
 // Only implements Generator.
 func (d Reload) Only(factor int) Generator { return only{d, factor} }
+
+var reloadKind = GeneratorKind{
+	Name: "reload", Doc: "a timer that counts up from a reload value; its overflows clock the bits",
+	Mend: "mend the width, or the factors",
+	Schema: doc.Map(
+		doc.Key{Name: "width", Doc: "bits of the timer", Type: doc.Int(4, 32), Required: true},
+		doc.Key{Name: "before", Doc: "fixed division in front of the timer", Type: doc.Int(1, 65536), Default: "1"},
+		doc.Key{Name: "factor", Doc: "overflows a bit, or two to choose from: without and with doubling", Type: doc.ListOf(doc.Int(4, 256), 1), Required: true},
+	).With(placed("register", "field", "the reload value")...).With(placed("double-register", "double-field", "the doubling")...),
+	Parse: func(n *doc.Node, _ []int) (Generator, error) {
+		return Reload{
+			Width: doc.Of[int](n, "width"), Before: doc.Of[int](n, "before"), Factor: doc.List[int](n, "factor"), Register: n.Text("register"), Field: n.Text("field"),
+			DoubleRegister: n.Text("double-register"), DoubleField: n.Text("double-field"),
+		}, nil
+	},
+}

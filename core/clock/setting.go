@@ -216,3 +216,24 @@ func (s Setting) Derivation() finding.Derivation {
 	}
 	return d
 }
+
+// Stage is one step from the clock to the bit rate: what is done, and what comes of
+// it.
+type Stage struct {
+	Sum, Name string
+	Freq      quantity.Freq // 0 where a stage has none of its own
+	Text      string
+}
+
+// Stages are the steps from the clock to the rate, without the last one, the divider
+// or the terms of a formula.
+func (s Setting) Stages() []Stage {
+	if s.Formula != "" {
+		return []Stage{{Sum: "=", Name: "by formula", Text: s.Formula}}
+	}
+	var out []Stage
+	if s.Before > 1 {
+		out = append(out, Stage{Sum: fmt.Sprintf("÷ %d", s.Before), Name: "before the timer", Freq: quantity.FromHz(s.Clock.Hz() / float64(s.Before))})
+	}
+	return append(out, Stage{Sum: fmt.Sprintf("÷ %d", s.Oversampling), Name: "samples a bit", Freq: quantity.FromHz(s.Clock.Hz() / float64(s.Oversampling*max(s.Before, 1)))})
+}

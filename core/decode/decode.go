@@ -5,6 +5,7 @@ package decode
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"sort"
 
@@ -24,15 +25,26 @@ type Source interface {
 	Next() ([]wire.Window, error)
 }
 
-// Meta describes the capture that the links' records make.
+// Meta describes the capture that the links' records make. Lines of the source that
+// several links use are one line.
 func Meta(links []Link) capture.Meta {
 	var m capture.Meta
 	for _, l := range links {
-		c := capture.Link{Name: l.Name, Kind: l.Kind.Name, MCU: "MCU", Device: "device"}
-		for _, r := range l.Kind.Lines {
-			c.Lines = append(c.Lines, r.Name)
+		ends := l.Ends
+		if len(ends) == 0 {
+			ends = []string{"MCU", "device"}
 		}
-		m.Links = append(m.Links, c)
+		var roles, lines []string
+		for i, r := range l.Roles() {
+			name := ""
+			if k := &l.Lines[i]; k.derived != nil {
+				name = l.Name + "." + r.Name
+			} else if k.Present() {
+				name = fmt.Sprintf("line %d", k.inputs[0])
+			}
+			roles, lines = append(roles, r.Name), append(lines, name)
+		}
+		m.Add(capture.Link{Name: l.Name, Kind: l.Kind.Name, Ends: ends}, roles, lines)
 	}
 	return m
 }
@@ -40,9 +52,9 @@ func Meta(links []Link) capture.Meta {
 // Options bound what is decoded.
 type Options struct {
 	From, To quantity.Time // records that touch this stretch are put out; To 0: to the end
-	// Levels, if set, is given the levels of each line of each link, derived
+	// Levels, if set, is given the levels of each role of each link, derived
 	// ones too.
-	Levels func(link, line int, w *wire.Window)
+	Levels func(link, role int, w *wire.Window)
 	// Progress, if set, is called after each stretch with the time reached.
 	Progress func(quantity.Time)
 }
@@ -62,7 +74,9 @@ func Run(ctx context.Context, src Source, links []Link, o Options, out record.Si
 	}
 	var wanted []int
 	var decoders []bus.Decoder
+	roles := make([][]bus.Role, len(links))
 	for i, l := range links {
+		roles[i] = l.Roles()
 		decoders = append(decoders, l.decoder(uint16(i)))
 		for _, k := range l.Lines {
 			wanted = append(wanted, k.inputs...)
@@ -91,7 +105,7 @@ func Run(ctx context.Context, src Source, links []Link, o Options, out record.Si
 			for i, l := range links {
 				buf = buf[:0]
 				for k, line := range l.Lines {
-					w := wire.Window{From: ws[0].From, To: ws[0].To, High: l.Kind.Lines[k].High}
+					w := wire.Window{From: ws[0].From, To: ws[0].To, High: roles[i][k].High}
 					if n := len(line.inputs); n > 0 {
 						w = line.window(ws[at : at+n])
 						at += n
@@ -150,10 +164,19 @@ func (o *ordered) flush() {
 
 // Load decodes a source into a store and keeps its levels there.
 func Load(ctx context.Context, src Source, links []Link, store *capture.Store) error {
-	return Run(ctx, src, links, Options{
-		Levels:   func(link, line int, w *wire.Window) { store.Levels(uint16(link), line, w) },
-		Progress: store.Advance,
-	}, store)
+	return Run(ctx, src, links, Options{Levels: Keep(store), Progress: store.Advance}, store)
+}
+
+// Keep gives an Options.Levels that keeps levels in a store: a line that several links
+// use once.
+func Keep(store *capture.Store) func(link, role int, w *wire.Window) {
+	kept := map[int]quantity.Time{}
+	return func(link, role int, w *wire.Window) {
+		if line := store.Meta.Line(uint16(link), role); line >= 0 && kept[line] < w.To {
+			kept[line] = w.To
+			store.Levels(line, w)
+		}
+	}
 }
 
 // between lets records through that touch the stretch.

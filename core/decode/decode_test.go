@@ -284,7 +284,7 @@ func TestLinksInWords(t *testing.T) {
 	require.NoError(t, err)
 	assert.False(t, l.Lines[0].Present())
 	assert.Equal(t, []int{0}, l.Lines[1].inputs)
-	assert.Equal(t, "7E1", l.Settings.Describe())
+	assert.Equal(t, "7E1", l.Settings[0].Describe())
 	_, err = Open("x.bin", strings.NewReader(""), 0)
 	assert.ErrorContains(t, err, ".vcd and .csv")
 }

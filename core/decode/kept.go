@@ -3,7 +3,6 @@ package decode
 import (
 	"io"
 
-	"gavrix/core/bus/all"
 	"gavrix/core/capture"
 	"gavrix/core/quantity"
 	"gavrix/core/wire"
@@ -17,7 +16,7 @@ const stretch = 10 * quantity.Millisecond
 type Kept struct {
 	snap   *capture.Snapshot
 	names  []string
-	places [][2]int // link and line
+	places [][2]int // link and role
 	chosen []int
 	at, to quantity.Time
 }
@@ -26,18 +25,16 @@ type Kept struct {
 // which all lines are kept. Next gives io.EOF at once where there are none.
 func OfCapture(snap *capture.Snapshot) *Kept {
 	k := &Kept{snap: snap, to: quantity.Forever}
+	taken := map[int]bool{}
 	for i, l := range snap.Meta().Links {
-		kind := all.Of(l.Kind, l.Lines)
-		if kind == nil {
-			continue
-		}
-		for line, role := range kind.Lines {
-			s, ok := snap.Kept(uint16(i), line)
-			if !ok {
+		for role, name := range l.Roles {
+			s, ok := snap.Kept(uint16(i), role)
+			if !ok || taken[l.Lines[role]] {
 				continue
 			}
-			k.names = append(k.names, l.Name+"."+role.Name)
-			k.places = append(k.places, [2]int{i, line})
+			taken[l.Lines[role]] = true
+			k.names = append(k.names, l.Name+"."+name)
+			k.places = append(k.places, [2]int{i, role})
 			k.at, k.to = max(k.at, s.From), min(k.to, s.To)
 		}
 	}

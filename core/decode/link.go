@@ -8,7 +8,6 @@ import (
 	"gavrix/core/bench"
 	"gavrix/core/bus"
 	"gavrix/core/bus/all"
-	"gavrix/core/bus/uart"
 	"gavrix/core/doc"
 	"gavrix/core/wire"
 )
@@ -32,30 +31,21 @@ func (l Line) window(ws []wire.Window) wire.Window {
 
 // Link says which lines are which bus.
 type Link struct {
-	Name     string
-	Kind     *bus.Kind
-	Settings bus.Settings
-	// Other are the settings of the other end where they differ: a uart's
-	// device.
-	Other bus.Settings
-	Lines []Line // by role
+	Name string
+	Kind *bus.Kind
+	// Settings are those of the ends, the MCU's first; a single one holds for all.
+	Settings []bus.Settings
+	Ends     []string // what the ends are called
+	Lines    []Line   // by role
 }
 
-// LineSettings gives the frame settings of who drives a line.
-func (l *Link) LineSettings(line int) bus.Settings {
-	if line == 1 && l.Other != nil {
-		return l.Other
-	}
-	return l.Settings
-}
+// Roles are the parts that lines play on the link.
+func (l *Link) Roles() []bus.Role { return l.Kind.RolesOf(l.Settings) }
 
 // decoder gives the link's decoder; nil for lines that nobody has described.
 func (l *Link) decoder(index uint16) bus.Decoder {
 	if l.Kind.Decoder == nil {
 		return nil
-	}
-	if l.Kind == uart.Kind && l.Other != nil {
-		return uart.NewTap(index, l.Settings.(uart.Settings), l.Other.(uart.Settings))
 	}
 	return l.Kind.Decoder(index, l.Settings)
 }
@@ -95,9 +85,11 @@ func ParseLink(text string, names []string) (Link, error) {
 			return Link{}, fmt.Errorf("%q: %w", text, err)
 		}
 	}
-	if l.Settings, err = ParseSettings(l.Kind, settings+"}"); err != nil {
+	set, err := ParseSettings(l.Kind, settings+"}")
+	if err != nil {
 		return Link{}, fmt.Errorf("%q: %w", text, err)
 	}
+	l.Settings = []bus.Settings{set}
 	return l, l.complete(text)
 }
 
@@ -135,31 +127,39 @@ func SplitSettings(text string) (string, error) {
 // of the others why not.
 func FromBench(b *bench.Bench, names []string) (links []Link, missing []error) {
 	take := func(l Link, lines map[string]string) {
-		l.Lines = make([]Line, len(l.Kind.Lines))
-		for i, r := range l.Kind.Lines {
+		l.Lines = make([]Line, len(l.Roles()))
+		for i, r := range l.Roles() {
 			value := lines[r.Name]
 			if value == "" {
 				continue
 			}
 			var err error
-			if l.Lines[i], err = parseLine(names, value); err != nil {
+			if l.Lines[i], err = parseLine(names, value); err == nil {
+				continue
+			}
+			// Nobody wrote the usual name of a line that need not be there.
+			if usual := r.Optional && value == l.Name+"."+r.Name; !usual {
 				missing = append(missing, fmt.Errorf("%s: %w", l.Name, err))
-				if !r.Optional {
-					return
-				}
+			}
+			if !r.Optional {
+				return
 			}
 		}
-		if l.complete(l.Name) == nil {
-			links = append(links, l)
+		if err := l.complete(l.Name); err != nil {
+			missing = append(missing, err)
+			return
 		}
+		links = append(links, l)
 	}
 	for _, l := range b.Links {
-		device := l.DeviceEnd
-		device.Rate = l.DeviceRate()
-		take(Link{Name: l.Name, Kind: l.Kind, Settings: l.MCU, Other: device}, l.Lines)
+		var ends []string
+		for _, e := range l.Ends {
+			ends = append(ends, e.Name)
+		}
+		take(Link{Name: l.Name, Kind: l.Kind, Settings: l.Model.Tap(), Ends: ends}, l.Lines)
 	}
 	for _, o := range b.Observed {
-		take(Link{Name: o.Name, Kind: o.Kind, Settings: o.Settings}, o.Lines)
+		take(Link{Name: o.Name, Kind: o.Kind, Settings: []bus.Settings{o.Settings}}, o.Lines)
 	}
 	return links, missing
 }
@@ -176,7 +176,8 @@ func (l *Link) role(name string) int {
 // complete checks that the lines which the bus needs are given.
 func (l *Link) complete(text string) error {
 	given := 0
-	for i, r := range l.Kind.Lines {
+	roles := l.Roles()
+	for i, r := range roles {
 		if l.Lines[i].Present() {
 			given++
 		} else if !r.Optional {
@@ -184,9 +185,9 @@ func (l *Link) complete(text string) error {
 		}
 	}
 	if given == 0 {
-		return fmt.Errorf("%q: which line is it? add %s=LINE or %s=LINE", text, l.Kind.Lines[0].Name, l.Kind.Lines[1].Name)
+		return fmt.Errorf("%q: which line is it? add %s=LINE or %s=LINE", text, roles[0].Name, roles[1].Name)
 	}
-	if s, ok := l.Settings.(interface{ NeedsSelect() bool }); ok && s.NeedsSelect() && !l.Lines[l.role("select")].Present() {
+	if s, ok := l.Settings[0].(interface{ NeedsSelect() bool }); ok && len(l.Settings) < 3 && s.NeedsSelect() && !l.Lines[l.role("select")].Present() {
 		return fmt.Errorf("%q: add select=LINE, or active=none with a gap", text)
 	}
 	return nil

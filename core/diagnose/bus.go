@@ -8,6 +8,7 @@ import (
 	"gavrix/core/finding"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
+	"gavrix/core/records"
 )
 
 // window is how far back the traffic of a bus is looked at.
@@ -20,15 +21,11 @@ type seenOnBus struct {
 	flags                     record.Flags
 }
 
-// Bus gives findings about the newest traffic of a simulated bus. Those that the
-// bench alone shows are Lint's.
-func Bus(snap *capture.Snapshot, l *bench.Bus) []finding.Finding {
+// canBus gives findings about the newest traffic of a can bus.
+func canBus(snap *capture.Snapshot, l *bench.Link) []finding.Finding {
 	var out []finding.Finding
 	add := func(sev finding.Severity, code string, at quantity.Time, seen, why, change string) {
-		out = append(out, finding.Finding{Severity: sev, Code: code, Where: finding.Place{Link: l.Name, At: at}, Link: l.Name, Seen: seen, Why: why, Change: change})
-	}
-	if l.I2C != nil {
-		return i2cBus(snap, l)
+		out = append(out, finding.Finding{Severity: sev, Code: code, Where: finding.Place{Link: l.Name, At: at}, Seen: seen, Why: why, Change: change})
 	}
 	if since, held := heldLow(snap, l.Index, 0); held {
 		add(finding.Error, "line-held-dominant", since, fmt.Sprintf("the line of %s is dominant without end", l.Name),
@@ -48,38 +45,33 @@ func Bus(snap *capture.Snapshot, l *bench.Bus) []finding.Finding {
 }
 
 // who names the sender of a frame.
-func who(l *bench.Bus, r *record.Record) string {
+func who(l *bench.Link, r *record.Record) string {
 	if r.From == record.MCU {
 		return "the MCU"
 	}
-	if i := int(r.From) - int(record.Device) + 1; r.From >= record.Device && i < len(l.CAN.Nodes) {
-		return l.CAN.Nodes[i].Name
+	if i := int(r.From) - int(record.Device) + 1; r.From >= record.Device && i < len(l.Ends) {
+		return l.Ends[i].Name
 	}
 	return "one node"
 }
 
 func lately(snap *capture.Snapshot, link uint16) (s seenOnBus) {
-	for i := snap.Len() - 1; i >= 0; i-- {
-		r := snap.At(i)
-		if r.Start < snap.Now-window || r.Kind == record.Input && r.Link == link {
+	for _, h := range snap.Before(snap.Len(), records.Query{Link: int(link), Kinds: []record.Kind{record.Frame, record.Input}}) {
+		if h.Start < snap.Now-window || h.Kind == record.Input {
 			break
 		}
-		if r.Link != link || r.Kind != record.Frame {
-			continue
-		}
-		f := r.AllFlags()
-		switch {
-		case f == 0:
+		switch h.Flags {
+		case 0:
 			s.good++
 			continue
-		case f == record.NotAcknowledged:
+		case record.NotAcknowledged:
 			s.unacknowledged++
 		default:
 			s.bad++
 		}
-		s.flags |= f
+		s.flags |= h.Flags
 		if s.last == nil {
-			s.last = r
+			s.last = snap.Of(h)
 		}
 	}
 	return s
@@ -97,7 +89,7 @@ func heldLow(snap *capture.Snapshot, link uint16, line int) (since quantity.Time
 }
 
 // i2cBus gives findings about the newest traffic of an i2c bus.
-func i2cBus(snap *capture.Snapshot, l *bench.Bus) []finding.Finding {
+func i2cBus(snap *capture.Snapshot, l *bench.Link) []finding.Finding {
 	var out []finding.Finding
 	for i, role := range l.Kind.Lines {
 		if since, held := heldLow(snap, l.Index, i); held {
@@ -113,12 +105,12 @@ func i2cBus(snap *capture.Snapshot, l *bench.Bus) []finding.Finding {
 	}
 	// The newest word of each address counts.
 	answered, at := map[byte]bool{}, map[byte]quantity.Time{}
-	for i := snap.Len() - 1; i >= 0; i-- {
-		r := snap.At(i)
-		if r.Start < snap.Now-2*window || r.Kind == record.Input && r.Link == l.Index {
+	for _, h := range snap.Before(snap.Len(), records.Query{Link: int(l.Index), Kinds: []record.Kind{record.Transaction, record.Input}}) {
+		if h.Start < snap.Now-2*window || h.Kind == record.Input {
 			break
 		}
-		if r.Link != l.Index || r.Kind != record.Transaction || len(r.Data) == 0 || len(r.Back) == 0 {
+		r := snap.Of(h)
+		if len(r.Data) == 0 || len(r.Back) == 0 {
 			continue
 		}
 		if a := r.Data[0] >> 1; at[a] == 0 {
@@ -126,7 +118,7 @@ func i2cBus(snap *capture.Snapshot, l *bench.Bus) []finding.Finding {
 		}
 	}
 	silent := 0
-	for _, d := range l.I2C.Devices {
+	for _, d := range l.Model.(*bench.I2C).Devices {
 		if t, asked := at[d.End.Address]; asked && !answered[d.End.Address] {
 			silent++
 			out = append(out, finding.Finding{

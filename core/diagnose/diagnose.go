@@ -13,6 +13,7 @@ import (
 	"gavrix/core/finding"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
+	"gavrix/core/records"
 	"gavrix/core/safe"
 )
 
@@ -30,6 +31,9 @@ type Exchange struct {
 	AnswerAt   quantity.Time
 }
 
+// mostLooked bounds the records of a link that are looked at.
+const mostLooked = 20_000
+
 // memory is how long an unanswered message stays worth a finding.
 const memory = 30 * quantity.Second
 
@@ -37,25 +41,25 @@ const memory = 30 * quantity.Second
 // the last change of settings, oldest first.
 func Recent(snap *capture.Snapshot, l uint16) []Exchange {
 	var runs []*record.Record
-	take := func(r *record.Record) {
-		if r.Kind == record.Chars && r.Link == l && r.Len() > 0 &&
-			(r.From == record.Device && r.Seen == record.MCU || r.From == record.MCU && (r.Seen == record.Tap || r.Seen == record.Nobody)) {
+	q := records.Query{Link: int(l)}
+	take := func(r *record.Record) bool {
+		return r.Kind == record.Chars && r.Len() > 0 &&
+			(r.From == record.Device && r.Seen == record.MCU || r.From == record.MCU && (r.Seen == record.Tap || r.Seen == record.Nobody))
+	}
+	looked := 0
+	for _, h := range snap.Before(snap.Len(), q) {
+		if h.Start < snap.Now-memory || h.Kind == record.Changed || looked > mostLooked {
+			break
+		}
+		looked++
+		if r := snap.Of(h); take(r) {
 			runs = append(runs, r)
 		}
 	}
-	from := snap.Len()
-	for n := 0; from > 0 && n < 20_000; n++ {
-		r := snap.At(from - 1)
-		if r.Start < snap.Now-memory || r.Kind == record.Changed && r.Link == l {
-			break
-		}
-		from--
-	}
-	for i := from; i < snap.Len(); i++ {
-		take(snap.At(i))
-	}
 	for i := range snap.Running {
-		take(&snap.Running[i])
+		if r := &snap.Running[i]; q.WantsRecord(r) && take(r) {
+			runs = append(runs, r)
+		}
 	}
 	sort.SliceStable(runs, func(i, j int) bool { return runs[i].Start < runs[j].Start })
 	var out []Exchange
@@ -94,17 +98,22 @@ func lastUnanswered(snap *capture.Snapshot, l uint16) (Exchange, bool) {
 	return Exchange{}, false
 }
 
+// kinds find what is wrong with the newest traffic of links, by the name of their
+// kind.
+var kinds = map[string]func(*capture.Snapshot, *bench.Link) []finding.Finding{
+	"uart": uartLink,
+	"i2c":  i2cBus,
+	"can":  canBus,
+}
+
 // Link gives findings about the newest traffic of a link. Those that the
 // bench alone shows are Lint's.
 func Link(snap *capture.Snapshot, l *bench.Link) []finding.Finding {
-	var out []finding.Finding
-	if f, ok := unanswered(snap, l); ok {
-		out = append(out, f)
+	find, known := kinds[l.Kind.Name]
+	if !known {
+		return nil
 	}
-	if f, ok := reading(snap, l); ok {
-		out = append(out, f)
-	}
-	out = append(out, marks(snap, l)...)
+	out := find(snap, l)
 	for i := range out {
 		out[i].Link = l.Name
 	}
@@ -112,8 +121,20 @@ func Link(snap *capture.Snapshot, l *bench.Link) []finding.Finding {
 	return out
 }
 
-func unanswered(snap *capture.Snapshot, l *bench.Link) (finding.Finding, bool) {
-	if _, streams := l.Device.Streams(); streams {
+func uartLink(snap *capture.Snapshot, link *bench.Link) []finding.Finding {
+	l := link.Model.(*bench.UART)
+	var out []finding.Finding
+	if f, ok := unanswered(snap, l); ok {
+		out = append(out, f)
+	}
+	if f, ok := reading(snap, l); ok {
+		out = append(out, f)
+	}
+	return append(out, marks(snap, l)...)
+}
+
+func unanswered(snap *capture.Snapshot, l *bench.UART) (finding.Finding, bool) {
+	if _, streams := l.Device.Talks.Streams(); streams {
 		return finding.Finding{}, false
 	}
 	x, ok := lastUnanswered(snap, l.Index)
@@ -129,7 +150,7 @@ func unanswered(snap *capture.Snapshot, l *bench.Link) (finding.Finding, bool) {
 	for i, b := range x.Sent {
 		values[i] = uint16(b)
 	}
-	seen := uart.Outcome(l.MCU, l.DeviceEnd, values...)
+	seen := uart.Outcome(l.MCU, l.DeviceEnd.Settings, values...)
 	for i := range seen.Chars {
 		if seen.Marks[i] == 0 && i < len(values) && seen.Chars[i] == values[i] {
 			continue
@@ -150,7 +171,7 @@ func unanswered(snap *capture.Snapshot, l *bench.Link) (finding.Finding, bool) {
 		return f, true
 	}
 	f.Why = "by the stated settings the bytes arrive as sent; a silent device: not powered, not connected, another rate or frame than stated, or no such command; one can't tell these apart from here"
-	known := l.Device.Commands()
+	known := l.Device.Talks.Commands()
 	text := strings.TrimRight(string(x.Sent), "\r\n")
 	isKnown := false
 	for _, k := range known {
@@ -159,8 +180,8 @@ func unanswered(snap *capture.Snapshot, l *bench.Link) (finding.Finding, bool) {
 	switch {
 	case len(known) > 0 && !isKnown:
 		f.Change = "send one of its commands: " + strings.Join(known, ", ")
-	case !strings.HasSuffix(string(x.Sent), string(l.Device.LineEnd)):
-		f.Change = "end the command with " + safe.Bytes(l.Device.LineEnd)
+	case !strings.HasSuffix(string(x.Sent), string(l.Device.Talks.LineEnd)):
+		f.Change = "end the command with " + safe.Bytes(l.Device.Talks.LineEnd)
 	default:
 		f.Change = "look for levels on its line: an idle high line separates not connected from wrong settings"
 	}
@@ -176,7 +197,7 @@ func number(n uint64, noun string) string {
 }
 
 // marks goes from the error marks that the MCU's receiver raised to causes.
-func marks(snap *capture.Snapshot, l *bench.Link) []finding.Finding {
+func marks(snap *capture.Snapshot, l *bench.UART) []finding.Finding {
 	c := snap.Counters(capture.Direction{Link: l.Index, From: record.Device, Seen: record.MCU})
 	if c.Bad == 0 || snap.Now-c.LastBad > 10*quantity.Second {
 		return nil
@@ -188,10 +209,10 @@ func marks(snap *capture.Snapshot, l *bench.Link) []finding.Finding {
 		})
 	}
 	share := float64(c.Bad) / float64(max(c.Chars, 1))
-	framing, parity := c.Flags[record.Framing], c.Flags[record.Parity]
+	framing, parity := c.Flags.Of(record.Framing), c.Flags.Of(record.Parity)
 	switch {
-	case c.Flags[record.Break] > 0 && c.Flags[record.Break] == framing:
-		add("break-seen", number(c.Flags[record.Break], "break"), "the line was held low longer than a character: a break sent on purpose, or a line that is shorted or not driven", "look at the line's level while the device is silent")
+	case c.Flags.Of(record.Break) > 0 && c.Flags.Of(record.Break) == framing:
+		add("break-seen", number(c.Flags.Of(record.Break), "break"), "the line was held low longer than a character: a break sent on purpose, or a line that is shorted or not driven", "look at the line's level while the device is silent")
 	case framing > 0 && share > 0.5:
 		add("framing-on-most", fmt.Sprintf("framing errors on %.0f %% of the characters", 100*share), "the rate or the frame of the two ends differs", "compare rate and frame of both ends in Timing")
 	case framing > 0:
@@ -200,7 +221,7 @@ func marks(snap *capture.Snapshot, l *bench.Link) []finding.Finding {
 	if parity > 0 && framing == 0 {
 		add("parity-only", number(parity, "parity error")+" and no framing error", "the parity rule differs, or single bits are disturbed", "compare the parity of both ends in Timing")
 	}
-	if n := c.Flags[record.Overrun]; n > 0 {
+	if n := c.Flags.Of(record.Overrun); n > 0 {
 		add("overrun", number(n, "character")+" lost to overrun", "the receive register was still full when the next character completed: the handler comes too late", "shorten the handler or use a deeper queue")
 	}
 	return out

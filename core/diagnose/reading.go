@@ -11,6 +11,7 @@ import (
 	"gavrix/core/quantity"
 	"gavrix/core/recognise"
 	"gavrix/core/record"
+	"gavrix/core/records"
 )
 
 const (
@@ -38,19 +39,19 @@ func received(snap *capture.Snapshot, l uint16) []recognise.Char {
 	for i := range snap.Running {
 		take(&snap.Running[i])
 	}
-	for i, n := snap.Len()-1, 0; i >= 0 && n < 20_000 && len(out) < mostRead; i, n = i-1, n+1 {
-		r := snap.At(i)
-		if r.Kind == record.Changed && r.Link == l || r.Start < snap.Now-10*quantity.Second {
+	looked := 0
+	for _, h := range snap.Before(snap.Len(), records.Query{Link: int(l)}) {
+		if looked++; h.Kind == record.Changed || h.Start < snap.Now-10*quantity.Second || looked > mostLooked || len(out) >= mostRead {
 			break
 		}
-		take(r)
+		take(snap.Of(h))
 	}
 	return out
 }
 
 // reading compares the characters that the MCU read with the frame that it reads
 // with. Where the stated frames differ already, Lint says so.
-func reading(snap *capture.Snapshot, l *bench.Link) (finding.Finding, bool) {
+func reading(snap *capture.Snapshot, l *bench.UART) (finding.Finding, bool) {
 	own := l.MCU.Frame
 	if own != l.DeviceEnd.Frame {
 		return finding.Finding{}, false

@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"gavrix/core/bench"
 	"gavrix/core/bus/uart"
 	"gavrix/core/finding"
 	"gavrix/core/quantity"
@@ -61,7 +62,7 @@ func TestSenderWithAnotherFrame(t *testing.T) {
 		{"8N1", "8N1", 4, "sender-is-slower", ""},
 	} {
 		l := lower(t, c.own)
-		l.DeviceEnd.Frame = l.MCU.Frame // as stated
+		l.Model.(*bench.UART).DeviceEnd.Frame = l.Model.(*bench.UART).MCU.Frame // as stated
 		s := newSeen()
 		for _, r := range heard(frame(c.own), frame(c.sent), c.faster, texts...) {
 			s.Put(&r)
@@ -85,7 +86,7 @@ func TestSenderWithAnotherFrame(t *testing.T) {
 			assert.Contains(t, got.Seen, c.sent)
 		}
 		// Where the stated frames differ, that is said already.
-		l.DeviceEnd.Frame = frame("8O2")
+		l.Model.(*bench.UART).DeviceEnd.Frame = frame("8O2")
 		for _, f := range Link(s.Snapshot(), l) {
 			assert.NotEqual(t, c.code, f.Code)
 		}

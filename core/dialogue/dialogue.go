@@ -10,6 +10,7 @@ import (
 	"gavrix/core/capture"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
+	"gavrix/core/records"
 )
 
 // Filter says which records to show.
@@ -79,14 +80,11 @@ func (l *Line) FlagsAt(i int) record.Flags {
 	return f
 }
 
-func (f *Filter) wants(r *record.Record) bool {
-	if !f.All && r.Link != f.Link || r.Kind == record.Input {
-		return false
+func (f *Filter) wants(kind record.Kind, from, seen record.End) bool {
+	if kind != record.Chars {
+		return kind != record.Input
 	}
-	if r.Kind != record.Chars {
-		return true
-	}
-	return r.Seen == record.Nobody || (r.Seen == record.Tap) == f.Tap || r.Seen == record.Tap && r.From == record.MCU
+	return seen == record.Nobody || (seen == record.Tap) == f.Tap || seen == record.Tap && from == record.MCU
 }
 
 // heard says whether another record is the receiver's own reading of what the
@@ -156,9 +154,7 @@ func Newest(s *capture.Snapshot, f Filter, n int) []Line {
 // Around gives lines around a time: at least before ones that lie before it
 // and after ones from it on, where there are as many.
 func Around(s *capture.Snapshot, f Filter, t quantity.Time, before, after int) []Line {
-	// Records are in the order in which they ended, or nearly so.
-	i := sort.Search(s.Len(), func(i int) bool { return s.At(i).End >= t })
-	return gather(s, f, i, before, after)
+	return gather(s, f, s.IndexAt(t), before, after)
 }
 
 // slack is how far records may stand from the order of their beginnings.
@@ -178,24 +174,34 @@ func gather(s *capture.Snapshot, f Filter, at, before, after int) []Line {
 		buf = f.cut(buf[:0], r, false)
 		count += len(buf)
 	}
+	q := records.Query{Link: int(f.Link)}
+	if f.All {
+		q.Link = records.Any
+	}
 	// Of what leaves the MCU up to every second record is a tap's, and may be
 	// left out below.
-	for i := at - 1; i >= 0 && at-i < scanLimit && count < 2*(before+slack); i-- {
-		if r := s.At(i); f.wants(r) {
-			add(r)
+	for i, h := range s.Before(at, q) {
+		if at-i > scanLimit || count >= 2*(before+slack) {
+			break
+		}
+		if f.wants(h.Kind, h.From, h.Seen) {
+			add(s.At(i))
 		}
 	}
 	slices.Reverse(picked)
 	count = 0
-	i := at
-	for ; i < s.Len() && i-at < scanLimit && count < 2*(after+slack); i++ {
-		if r := s.At(i); f.wants(r) {
-			add(r)
+	whole := true
+	for i, h := range s.After(at, q) {
+		if whole = i-at < scanLimit && count < 2*(after+slack); !whole {
+			break
+		}
+		if f.wants(h.Kind, h.From, h.Seen) {
+			add(s.At(i))
 		}
 	}
-	if i >= s.Len() {
+	if whole {
 		for k := range s.Running {
-			if r := &s.Running[k]; f.wants(r) {
+			if r := &s.Running[k]; (f.All || r.Link == f.Link) && f.wants(r.Kind, r.From, r.Seen) {
 				add(r)
 				running[r] = true
 			}

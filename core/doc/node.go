@@ -49,6 +49,9 @@ type Node struct {
 	Line, Column       int // of the value
 	KeyLine, KeyColumn int // of the key, or of the value in a list
 
+	of    *Type // what it was validated as
+	value any   // of a Value: as its type reads it
+
 	file *File
 	// Byte ranges in the text; end is -1 where it could not be found.
 	keyOff, off, end int

@@ -15,7 +15,7 @@ import (
 type Type struct {
 	shape  shape
 	name   string // of a scalar: what it is, in words
-	check  func(string) error
+	parse  func(string) (any, error)
 	enum   []string
 	keys   []Key
 	each   *Type // of MapOf and ListOf
@@ -46,7 +46,7 @@ type Key struct {
 	Doc      string
 	Type     *Type
 	Required bool
-	Default  string // what holds when the key is absent, for people to read
+	Default  string // what holds when the key is absent, as it would be written
 }
 
 // Map is a map with fixed keys.
@@ -90,51 +90,80 @@ func ListOf(each *Type, minLen int) *Type {
 	return &Type{shape: listShape, each: each, minLen: minLen}
 }
 
-// Scalar is a plain value that the check accepts. The name says what it is:
-// "a rate".
-func Scalar(name string, check func(string) error) *Type {
-	return &Type{name: name, check: check}
+// Scalar is a plain value that parse reads. The name says what it is: "a rate".
+func Scalar[T any](name string, parse func(string) (T, error)) *Type {
+	return &Type{name: name, parse: func(s string) (any, error) {
+		v, err := parse(s)
+		return v, err
+	}}
 }
 
-// Enum is one of some words.
+// Checked is a plain text that the check accepts.
+func Checked(name string, check func(string) error) *Type {
+	return Scalar(name, func(s string) (string, error) { return s, check(s) })
+}
+
+// Enum is one of some words; its value is the word.
 func Enum(words ...string) *Type {
-	return &Type{name: "one of " + strings.Join(words, ", "), enum: words}
+	t := Scalar("one of "+strings.Join(words, ", "), func(s string) (string, error) { return s, nil })
+	t.enum = words
+	return t
+}
+
+// OneOf is one of some numbers.
+func OneOf(numbers ...int) *Type {
+	var words []string
+	for _, n := range numbers {
+		words = append(words, strconv.Itoa(n))
+	}
+	t := Scalar("one of "+strings.Join(words, ", "), strconv.Atoi)
+	t.enum = words
+	return t
 }
 
 // Int is a whole number from low to high, decimal, hex (0x) or binary (0b).
 func Int(low, high int) *Type {
-	return Scalar(fmt.Sprintf("a whole number from %d to %d", low, high), func(s string) error {
+	return Scalar(fmt.Sprintf("a whole number from %d to %d", low, high), func(s string) (int, error) {
 		n, err := strconv.ParseInt(strings.ReplaceAll(s, "_", ""), 0, 64)
 		if err != nil {
-			return fmt.Errorf("%q is not a whole number", s)
+			return 0, fmt.Errorf("%q is not a whole number", s)
 		}
 		if n < int64(low) || n > int64(high) {
-			return fmt.Errorf("%d is outside %d to %d", n, low, high)
+			return 0, fmt.Errorf("%d is outside %d to %d", n, low, high)
 		}
-		return nil
+		return int(n), nil
 	})
+}
+
+// YesNo is yes or no; its value is true or false.
+var YesNo = yesNo()
+
+func yesNo() *Type {
+	t := Scalar("one of yes, no", func(s string) (bool, error) { return s == "yes", nil })
+	t.enum = []string{"yes", "no"}
+	return t
 }
 
 // Plain values that many files use.
 var (
-	AnyText  = Scalar("a text", func(string) error { return nil })
-	NameType = Scalar("a name", func(s string) error {
+	AnyText  = Checked("a text", func(string) error { return nil })
+	NameType = Checked("a name", func(s string) error {
 		if strings.TrimSpace(s) == "" {
 			return fmt.Errorf("the name is empty")
 		}
 		return nil
 	})
-	RateType = Scalar("a rate", func(s string) error { _, err := quantity.ParseRate(s); return err })
-	TimeType = Scalar("a time", func(s string) error {
+	RateType = Scalar("a rate", quantity.ParseRate)
+	TimeType = Scalar("a time", func(s string) (quantity.Time, error) {
 		t, err := quantity.ParseTime(s)
 		if err == nil && t < 0 {
-			return fmt.Errorf("%s is negative", s)
+			return 0, fmt.Errorf("%s is negative", s)
 		}
-		return err
+		return t, err
 	})
-	FreqType  = Scalar("a frequency", func(s string) error { _, err := quantity.ParseFreq(s); return err })
-	ClockType = Scalar("a clock frequency", func(s string) error { _, err := quantity.ParseClock(s); return err })
-	PPMType   = Scalar("a deviation in ppm or %", func(s string) error { _, err := quantity.ParsePPM(s); return err })
+	FreqType  = Scalar("a frequency", quantity.ParseFreq)
+	ClockType = Scalar("a clock frequency", quantity.ParseClock)
+	PPMType   = Scalar("a deviation in ppm or %", quantity.ParsePPM)
 )
 
 // Validate gives every fault of the tree at once.
@@ -145,6 +174,7 @@ func (t *Type) Validate(n *Node) []finding.Finding {
 }
 
 func (t *Type) validate(n *Node, what string, out *[]finding.Finding) {
+	n.of = t
 	fault := func(code string, where finding.Place, seen, change string) {
 		*out = append(*out, finding.Finding{Severity: finding.Error, Code: code, Where: where, Seen: seen, Change: change})
 	}
@@ -157,6 +187,7 @@ func (t *Type) validate(n *Node, what string, out *[]finding.Finding) {
 		if t.enum != nil {
 			for _, w := range t.enum {
 				if w == n.Scalar {
+					n.value, _ = t.parse(w)
 					return
 				}
 			}
@@ -167,9 +198,12 @@ func (t *Type) validate(n *Node, what string, out *[]finding.Finding) {
 			fault("unknown-word", n.Place(), fmt.Sprintf("%s: %q; expected %s", what, n.Scalar, t.name), change)
 			return
 		}
-		if err := t.check(n.Scalar); err != nil {
+		v, err := t.parse(n.Scalar)
+		if err != nil {
 			fault("bad-value", n.Place(), fmt.Sprintf("%s: %v", what, err), "write "+t.name)
+			return
 		}
+		n.value = v
 	case structShape:
 		if n.Kind != Mapping {
 			fault("wrong-shape", n.Place(), fmt.Sprintf("%s is %s; expected a map with %s", what, n.Kind, t.keyList()), "write its keys below it, indented")

@@ -25,24 +25,25 @@ type Bit struct {
 
 // Plan is a transaction as it should be.
 type Plan struct {
-	Text     string
-	Kind     *bus.Kind
-	Settings bus.Settings
-	Record   record.Record // as an ideal tap reads the planned levels
-	Lines    []wire.Window // open bits are low
-	Bits     []Bit
+	Text   string
+	Kind   *bus.Kind
+	Ends   []bus.Settings // the settings of the ends, the MCU's first
+	Record record.Record  // as an ideal tap reads the planned levels
+	filled record.Record  // the same with all open places high
+	Lines  []wire.Window  // open bits are low
+	Bits   []Bit
 }
 
 // New plans a transaction in the words of the kind's PlanHelp. Unit is the bit
 // time of a bus that a clock drives.
-func New(k *bus.Kind, s bus.Settings, text string, unit quantity.Time) (*Plan, error) {
-	if k.Plan == nil || s == nil {
+func New(k *bus.Kind, ends []bus.Settings, text string, unit quantity.Time) (*Plan, error) {
+	if k.Plan == nil || len(ends) == 0 || ends[0] == nil {
 		return nil, errors.New("nothing can be planned on lines that nobody has described")
 	}
-	p := &Plan{Text: text, Kind: k, Settings: s}
+	p := &Plan{Text: text, Kind: k, Ends: ends}
 	var other []Bit
 	for _, fill := range []bool{true, false} {
-		lines, err := k.Plan(s, text, unit, fill)
+		lines, err := k.Plan(ends, text, unit, fill)
 		if err != nil {
 			return nil, fmt.Errorf("%w\nas in: %s", err, k.PlanHelp)
 		}
@@ -50,7 +51,10 @@ func New(k *bus.Kind, s bus.Settings, text string, unit quantity.Time) (*Plan, e
 		if err != nil {
 			return nil, err
 		}
-		other, p.Bits = p.Bits, BitsOf(k, s, &r, lines)
+		other, p.Bits = p.Bits, BitsOf(k, ends, &r, lines)
+		if fill {
+			p.filled = r
+		}
 		p.Lines, p.Record = lines, r
 	}
 	if len(other) != len(p.Bits) {
@@ -64,7 +68,7 @@ func New(k *bus.Kind, s bus.Settings, text string, unit quantity.Time) (*Plan, e
 
 // read decodes planned levels, which must give one record.
 func (p *Plan) read(lines []wire.Window) (record.Record, error) {
-	d := p.Kind.Decoder(0, p.Settings)
+	d := p.Kind.Decoder(0, p.Ends)
 	var out record.List
 	d.Feed(lines, &out)
 	d.Flush(&out)
@@ -81,11 +85,11 @@ func (p *Plan) read(lines []wire.Window) (record.Record, error) {
 
 // BitsOf gives the bits of a record without stuff bits, in order. The windows
 // are those of the kind's roles and reach over the record.
-func BitsOf(k *bus.Kind, s bus.Settings, r *record.Record, lines []wire.Window) []Bit {
+func BitsOf(k *bus.Kind, ends []bus.Settings, r *record.Record, lines []wire.Window) []Bit {
 	var out []Bit
-	field := make([]string, len(k.Lines))
-	until := make([]quantity.Time, len(k.Lines))
-	labels := k.Labels(s, r, lines)
+	field := make([]string, len(lines))
+	until := make([]quantity.Time, len(lines))
+	labels := k.Labels(ends, r, lines)
 	for _, l := range labels {
 		if l.Kind == bus.BitLabel {
 			out = append(out, Bit{Line: l.Line, Name: l.Text, From: l.From, To: l.To, High: l.High})
@@ -146,7 +150,7 @@ func (d *Difference) String() string {
 // order of time, at most one for a whole missing or surplus end of a line.
 func (p *Plan) Compare(seen []Bit, present func(line int) bool) []Difference {
 	var out []Difference
-	for line := range p.Kind.Lines {
+	for line := range p.Lines {
 		if present != nil && !present(line) {
 			continue
 		}
@@ -212,26 +216,67 @@ func (p *Plan) Meant(seen []Bit, ds []Difference) bool {
 	return len(seen) >= short && len(seen) <= long && len(ds) <= max(n/8, 4)
 }
 
+// Read holds a record against the plan by what it says, without levels: it lists
+// where it differs. Meant is false where it is another transaction: another
+// identifier or first byte, or of another length.
+func (p *Plan) Read(r *record.Record) (differs []string, meant bool) {
+	want, other := &p.Record, &p.filled
+	if r.Kind != want.Kind || r.ID != want.ID || r.Attr&record.Extended != want.Attr&record.Extended || len(r.Data) != len(want.Data) {
+		return nil, false
+	}
+	if r.Kind == record.Transaction && p.Kind.LineOf == nil && len(r.Data) > 0 && want.Data[0] == other.Data[0] && r.Data[0] != want.Data[0] {
+		return nil, false
+	}
+	bytes := func(what string, have, a, b []byte) {
+		for i := range have {
+			if i < len(a) && i < len(b) && a[i] == b[i] && have[i] != a[i] {
+				differs = append(differs, fmt.Sprintf("%s %d is %02X instead of %02X", what, i+1, have[i], a[i]))
+			}
+		}
+	}
+	bytes("byte", r.Data, want.Data, other.Data)
+	switch {
+	case len(r.Back) != len(want.Back):
+	case r.Bits == 0:
+		bytes("acknowledge of byte", r.Back, want.Back, other.Back)
+	default:
+		bytes("answered byte", r.Back, want.Back, other.Back)
+	}
+	if f := r.AllFlags() &^ (want.AllFlags() | other.AllFlags()); f != 0 {
+		differs = append(differs, f.String())
+	}
+	return differs, true
+}
+
+// Duration is the time that a planned transaction takes on the wire.
+func Duration(k *bus.Kind, ends []bus.Settings, text string, unit quantity.Time) (quantity.Time, error) {
+	p, err := New(k, ends, text, unit)
+	if err != nil {
+		return 0, err
+	}
+	return p.Record.End - p.Record.Start, nil
+}
+
 // Levels gives the levels of a capture: capture.Snapshot does.
 type Levels interface {
 	Window(link uint16, line int, from, to quantity.Time) (wire.Window, bool)
 }
 
-// Against holds a record of a capture against the plan. The settings are those of
-// who sent it. Meant is false where the record is another transaction.
-func (p *Plan) Against(levels Levels, r *record.Record, s bus.Settings) (seen []Bit, ds []Difference, meant bool) {
-	if !r.Traffic() || r.Kind != p.Record.Kind || r.Kind == record.Chars && r.From != p.Record.From || s == nil {
+// Against holds a record of a capture against the plan. The settings are those of the
+// ends there. Meant is false where the record is another transaction.
+func (p *Plan) Against(levels Levels, r *record.Record, ends []bus.Settings) (seen []Bit, ds []Difference, meant bool) {
+	if !r.Traffic() || r.Kind != p.Record.Kind || r.Kind == record.Chars && r.From != p.Record.From || len(ends) == 0 || ends[0] == nil {
 		return nil, nil, false
 	}
-	lines := make([]wire.Window, len(p.Kind.Lines))
+	lines := make([]wire.Window, len(p.Lines))
 	have := make([]bool, len(lines))
-	for i, role := range p.Kind.Lines {
+	for i, role := range p.Kind.RolesOf(p.Ends)[:len(lines)] {
 		lines[i] = wire.Window{From: r.Start, To: r.End, High: role.High}
 		if w, ok := levels.Window(r.Link, i, r.Start-quantity.Nanosecond, r.End+1); ok {
 			lines[i], have[i] = w, true
 		}
 	}
-	seen = BitsOf(p.Kind, s, r, lines)
+	seen = BitsOf(p.Kind, ends, r, lines)
 	ds = p.Compare(seen, func(line int) bool { return have[line] })
 	return seen, ds, p.Meant(seen, ds)
 }

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"gavrix/core/bus"
 	"gavrix/core/bus/all"
 	"gavrix/core/decode"
 	"gavrix/core/intent"
@@ -29,13 +30,13 @@ func planned(t require.TestingT, kind, text string) *intent.Plan {
 	k := all.ByName(kind)
 	s, err := decode.ParseSettings(k, settings[kind])
 	require.NoError(t, err)
-	p, err := intent.New(k, s, text, quantity.Microsecond)
+	p, err := intent.New(k, []bus.Settings{s}, text, quantity.Microsecond)
 	require.NoError(t, err, "%s: %s", kind, text)
 	return p
 }
 
 func decoded(p *intent.Plan, lines []wire.Window) []record.Record {
-	d := p.Kind.Decoder(0, p.Settings)
+	d := p.Kind.Decoder(0, p.Ends)
 	var out record.List
 	d.Feed(lines, &out)
 	d.Flush(&out)
@@ -56,7 +57,7 @@ func TestPlanAgreesWithItself(t *testing.T) {
 		for _, text := range texts {
 			p := planned(t, kind, text)
 			require.NotEmpty(t, p.Bits, text)
-			assert.Empty(t, p.Compare(intent.BitsOf(p.Kind, p.Settings, &p.Record, p.Lines), nil), text)
+			assert.Empty(t, p.Compare(intent.BitsOf(p.Kind, p.Ends, &p.Record, p.Lines), nil), text)
 			assert.Zero(t, p.Record.AllFlags()&^record.NotAcknowledged, text)
 			open := 0
 			for _, b := range p.Bits {
@@ -104,12 +105,12 @@ func TestPlantedBit(t *testing.T) {
 		lines[b.Line] = flipped(lines[b.Line], from, to)
 		rs := decoded(p, lines)
 		require.NotEmpty(rt, rs)
-		ds := p.Compare(intent.BitsOf(p.Kind, p.Settings, &rs[0], lines), nil)
+		ds := p.Compare(intent.BitsOf(p.Kind, p.Ends, &rs[0], lines), nil)
 		require.Len(rt, ds, 1, "%s: bit %d", text, i)
 		assert.Equal(rt, b.From, ds[0].From)
 		assert.Equal(rt, b.Name, ds[0].Want.Name)
 		assert.Equal(rt, !b.High, ds[0].High)
-		assert.True(rt, p.Meant(intent.BitsOf(p.Kind, p.Settings, &rs[0], lines), ds))
+		assert.True(rt, p.Meant(intent.BitsOf(p.Kind, p.Ends, &rs[0], lines), ds))
 	})
 }
 
@@ -183,7 +184,7 @@ func TestBadPlans(t *testing.T) {
 		k := all.ByName(kind)
 		s, err := decode.ParseSettings(k, settings[kind])
 		require.NoError(t, err)
-		_, err = intent.New(k, s, plan, quantity.Microsecond)
+		_, err = intent.New(k, []bus.Settings{s}, plan, quantity.Microsecond)
 		require.ErrorContains(t, err, want, text)
 		assert.ErrorContains(t, err, "as in: ")
 	}
@@ -205,7 +206,7 @@ func FuzzPlan(f *testing.F) {
 		}
 		s, err := decode.ParseSettings(k, settings[kind])
 		require.NoError(t, err)
-		p, err := intent.New(k, s, text, quantity.Microsecond)
+		p, err := intent.New(k, []bus.Settings{s}, text, quantity.Microsecond)
 		if err == nil && len(p.Compare(p.Bits, nil)) > 0 {
 			t.Fatal("a plan differs from itself")
 		}

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"time"
 
+	"gavrix/core/bench"
 	"gavrix/core/capture"
 	"gavrix/core/finding"
 	"gavrix/core/quantity"
@@ -23,6 +24,32 @@ type Info struct {
 	Open       bool
 	Problem    string // why it is not open, in words
 	Findings   []finding.Finding
+	// Takes are the verbs of the intents that the link takes, with "", and of
+	// those that it does not, with the reason.
+	Takes map[string]string
+}
+
+// Refuses says why the link does not take an intent; "" where it does.
+func (i *Info) Refuses(in Intent) string {
+	why, known := i.Takes[in.Verb()]
+	if !known {
+		return "it can't " + in.Verb()
+	}
+	return why
+}
+
+// Port is what stands behind one link or several: the simulated world, or a port of
+// the operating system.
+type Port interface {
+	// Run works until Close.
+	Run()
+	// Configure brings a changed bench into force.
+	Configure(b *bench.Bench) error
+	// Do does what is asked of a link, and says what came of it when it is done.
+	Do(ctx context.Context, link uint16, i Intent) (Outcome, error)
+	Info(link uint16) Info
+	// Close ends Run and waits for it.
+	Close()
 }
 
 // Session is a set of links that can be watched and used. Its methods may be
@@ -30,8 +57,8 @@ type Info struct {
 type Session interface {
 	Store() *capture.Store
 	Info(link uint16) Info
-	// Send lets the MCU's end of a link send, as soon as the link is free.
-	Send(link uint16, data []byte) error
+	// Do does what is asked of a link.
+	Do(ctx context.Context, link uint16, i Intent) (Outcome, error)
 	Now() quantity.Time
 	// Wait lets time go on until the condition holds or the session's clock
 	// reaches the time; the condition is tried whenever something was seen.

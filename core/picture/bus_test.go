@@ -81,7 +81,7 @@ func TestI2CPictureAddsUp(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
 		b := lock7(rt)
 		change(rt, b, fmt.Sprintf("%d Ω", rapid.IntRange(500, 6000).Draw(rt, "pull-up")), "links", "hull", "pull-up")
-		i := b.Bus("hull").I2C
+		i := bench.ModelOf[*bench.I2C](b, "hull")
 		s := I2CTiming("hull", i)
 		is := lanes(s, "is", "")
 		require.Len(rt, is.Cells, 5)
@@ -100,7 +100,7 @@ func TestCANPictureIsToScale(t *testing.T) {
 		b := lock7(rt)
 		name := rapid.SampledFrom([]string{"pump", "winch"}).Draw(rt, "bus")
 		change(rt, b, fmt.Sprintf("%d %%", rapid.IntRange(55, 90).Draw(rt, "sample")), "links", name, "mcu", "sample")
-		c := b.Bus(name).CAN
+		c := bench.ModelOf[*bench.CAN](b, name)
 		data := name == "winch" && rapid.Bool().Draw(rt, "data")
 		s := CANTiming(name, c, data)
 		for n, e := range c.Nodes {
@@ -126,9 +126,8 @@ func TestCANPictureIsToScale(t *testing.T) {
 		want := 10 * c.Pairs[0].Sum * float64(quantity.PeriodOf(own.Rate).Times(1))
 		require.InDelta(rt, want, float64(drift.To), math.Max(1, 0.01*want))
 	})
-	assert.Nil(t, Bus(lock7(t).Bus("pump"), 0, true), "no data phase")
-	assert.NotNil(t, Bus(lock7(t).Bus("gate"), 2, false))
-	assert.Nil(t, Bus(lock7(t).Bus("gate"), 3, false))
+	assert.Nil(t, Timing(lock7(t).Link("pump"), Look{Data: true}), "no data phase")
+	assert.NotNil(t, Timing(lock7(t).Link("gate"), Look{Device: 2}))
 }
 
 // The chain is shown in the order in which it is done, what is missing where it
@@ -136,7 +135,7 @@ func TestCANPictureIsToScale(t *testing.T) {
 func TestPicturesOfStartupAndRegisters(t *testing.T) {
 	b := lock7(t)
 	change(t, b, "clock, rate, frame, receive-pin, enable, interrupt-line, transmit-enable, receive-enable, receive-interrupt", "links", "upper-gauge", "mcu", "startup")
-	l := &b.Links[0].Common
+	l := b.Links[0]
 	c, err := l.Chain()
 	require.NoError(t, err)
 	steps := l.Steps(c)

@@ -23,15 +23,15 @@ type FrameEnds struct {
 }
 
 // Ends gives one direction over a link of a bench.
-func Ends(l *bench.Link, fromMCU bool) FrameEnds {
+func Ends(l *bench.UART, fromMCU bool) FrameEnds {
 	if fromMCU {
 		return FrameEnds{
-			Sender: "MCU", Receiver: l.Device.Name, SenderSet: l.MCU, ReceiverSet: l.DeviceEnd,
+			Sender: "MCU", Receiver: l.Device.Name, SenderSet: l.MCU, ReceiverSet: l.DeviceEnd.Settings,
 			SenderRate: l.MCU.Rate, ReceiverRate: l.DeviceRate(),
 		}
 	}
 	return FrameEnds{
-		Sender: l.Device.Name, Receiver: "MCU", SenderSet: l.DeviceEnd, ReceiverSet: l.MCU,
+		Sender: l.Device.Name, Receiver: "MCU", SenderSet: l.DeviceEnd.Settings, ReceiverSet: l.MCU,
 		SenderRate: l.DeviceRate(), ReceiverRate: l.MCU.Rate,
 	}
 }

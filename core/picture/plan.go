@@ -3,7 +3,6 @@ package picture
 import (
 	"fmt"
 
-	"gavrix/core/bus"
 	"gavrix/core/capture"
 	"gavrix/core/intent"
 	"gavrix/core/record"
@@ -26,7 +25,7 @@ func (w band) planned(rs []*record.Record, line int, name string) (scene.Lane, b
 		return lane, false
 	}
 	for _, r := range rs {
-		seen, ds, meant := w.Plan.Against(w.Snap, r, w.Settings(line))
+		seen, ds, meant := w.Plan.Against(w.Snap, r, w.Settings)
 		if !meant {
 			continue
 		}
@@ -81,11 +80,13 @@ func (w band) heldAgainst(r *record.Record, line int, seen []intent.Bit, ds []in
 // Plan draws a planned transaction alone, before anything is sent. Open bits are
 // marked as such; lines that are open throughout are left out.
 func Plan(p *intent.Plan, columns int) *scene.Scene {
-	link := capture.Link{Name: "plan", Kind: p.Kind.Name}
-	for _, r := range p.Kind.Lines {
-		link.Lines = append(link.Lines, r.Name)
+	var roles []string
+	for _, r := range p.Kind.RolesOf(p.Ends) {
+		roles = append(roles, r.Name)
 	}
-	store := capture.NewStore(capture.Meta{Links: []capture.Link{link}})
+	var meta capture.Meta
+	meta.Add(capture.Link{Name: "plan", Kind: p.Kind.Name}, roles, roles)
+	store := capture.NewStore(meta)
 	// A line of which nothing is planned is left out: its level would be made up.
 	bits, planned := map[int]bool{}, map[int]bool{}
 	for _, b := range p.Bits {
@@ -95,7 +96,7 @@ func Plan(p *intent.Plan, columns int) *scene.Scene {
 	end := p.Record.End
 	for i := range p.Lines {
 		if planned[i] || !bits[i] && len(p.Lines[i].Toggles) > 0 {
-			store.Levels(0, i, &p.Lines[i])
+			store.Levels(i, &p.Lines[i])
 		}
 		end = max(end, p.Lines[i].To)
 	}
@@ -103,7 +104,7 @@ func Plan(p *intent.Plan, columns int) *scene.Scene {
 	store.Advance(end)
 	w := Wave{Snap: store.Snapshot(), To: p.Record.End + (p.Record.End-p.Record.Start)/20, Columns: columns}
 	w.From = max(p.Record.Start-(p.Record.End-p.Record.Start)/20, 0)
-	w.Bands = []Band{{Kind: p.Kind, Name: "planned", Settings: func(int) bus.Settings { return p.Settings }, Plan: p}}
+	w.Bands = []Band{{Kind: p.Kind, Name: "planned", Settings: p.Ends, Plan: p}}
 	s := w.Scene()
 	for i := range s.Lanes {
 		// What is open stands as 0 in the record; the plan's own words say it.

@@ -23,7 +23,7 @@ func plan(t *testing.T, kind, text string) *intent.Plan {
 	set := map[string]bus.Settings{
 		"uart": uart.Settings{Rate: 9600 * quantity.Baud, Frame: uart.Frame{Data: 8, Stop: 1}}, "spi": spi.Mode(0), "i2c": i2c.Settings{}, "can": can.UsualTiming(250*quantity.Kilobaud, 0),
 	}[kind]
-	p, err := intent.New(all.ByName(kind), set, text, quantity.Microsecond)
+	p, err := intent.New(all.ByName(kind), []bus.Settings{set}, text, quantity.Microsecond)
 	require.NoError(t, err)
 	return p
 }

@@ -7,11 +7,11 @@ import (
 	"strings"
 
 	"gavrix/core/bus"
-	"gavrix/core/bus/uart"
 	"gavrix/core/capture"
 	"gavrix/core/intent"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
+	"gavrix/core/records"
 	"gavrix/core/safe"
 	"gavrix/core/scene"
 	"gavrix/core/wire"
@@ -22,9 +22,9 @@ type Band struct {
 	Link uint16
 	Kind *bus.Kind
 	Name string
-	// Settings gives the frame settings of who drives a line, nil where they
-	// are not known.
-	Settings func(line int) bus.Settings
+	// Settings are those of the ends, the MCU's first; none where they are not
+	// known.
+	Settings []bus.Settings
 	// LineNames says what the lines are called; where it has none, the role.
 	LineNames []string
 	// Shown are the lines that are drawn, in their order; nil for all as they
@@ -78,51 +78,37 @@ type Wave struct {
 }
 
 const (
-	// slack is how far records may stand out of the order of their ends in a
-	// store: they are put when the pause behind them is over.
-	slack = 2 * quantity.Second
 	// mostRecords is the number of records in a picture from which on they
 	// are only counted.
 	mostRecords = 200
-	// mostBeyond is the number of records behind a stretch that are looked at
-	// for one that reaches into it.
-	mostBeyond = 2000
 	// mostTickColumns is the width for which the time axis is made, however
 	// finely the levels are drawn.
 	mostTickColumns = 140
 )
 
-// IndexAt gives the index of the first finished record that ends at or behind a
-// time. Records stand in the order of their ends but for a second or two.
-func IndexAt(snap *capture.Snapshot, t quantity.Time) int {
-	return sort.Search(snap.Len(), func(i int) bool { return snap.At(i).End >= t })
-}
-
-// Records gives those of a link that touch a stretch and are wanted, in order of
+// Records gives those of a capture that touch a stretch and are wanted, in order of
 // their start: at most the number given, and how many there are.
-func Records(snap *capture.Snapshot, link uint16, from, to quantity.Time, most int, wanted func(*record.Record) bool) (out []*record.Record, n int) {
-	i := IndexAt(snap, from-slack)
-	take := func(r *record.Record) {
-		if r.Link != link || r.End <= from || r.Start >= to || !wanted(r) {
-			return
-		}
-		if n++; len(out) < most {
-			out = append(out, r)
-		}
-	}
-	// A long record may stand behind many short ones that began after it.
-	for beyond := 0; i < snap.Len() && beyond < mostBeyond; i++ {
-		r := snap.At(i)
-		take(r)
-		if beyond++; r.Start <= to+slack {
-			beyond = 0
+func Records(snap *capture.Snapshot, from, to quantity.Time, most int, q records.Query) (out []*record.Record, n int) {
+	for _, h := range snap.Touching(from, to, q) {
+		if n++; n <= most {
+			out = append(out, snap.Of(h))
 		}
 	}
 	for i := range snap.Running {
-		take(&snap.Running[i])
+		r := &snap.Running[i]
+		if q.WantsRecord(r) && r.End > from && r.Start < to {
+			if n++; n <= most {
+				out = append(out, r)
+			}
+		}
 	}
 	sort.SliceStable(out, func(i, j int) bool { return out[i].Start < out[j].Start })
 	return out, n
+}
+
+// tapped are the records of a link that an ideal tap saw.
+func tapped(link uint16) records.Query {
+	return records.Query{Link: int(link), Traffic: true, Seen: []record.End{record.Tap}}
 }
 
 // Scene builds the picture: for each line what was sent, the levels, and on a
@@ -149,8 +135,8 @@ type band struct {
 
 func (w band) add(s *scene.Scene) {
 	// Records that others than the tap saw are readings of what it saw.
-	taps, n := Records(w.Snap, w.Link, w.From, w.To, mostRecords, func(r *record.Record) bool { return r.Traffic() && r.Seen == record.Tap })
-	whole := w.Kind != uart.Kind
+	taps, n := Records(w.Snap, w.From, w.To, mostRecords, tapped(w.Link))
+	whole := w.Kind.LineOf == nil
 	head := scene.Lane{Name: w.Name}
 	if whole {
 		head.Cells = w.cells(taps, n)
@@ -158,8 +144,8 @@ func (w band) add(s *scene.Scene) {
 	s.Lanes = append(s.Lanes, head)
 	shown := w.Shown
 	if shown == nil {
-		for line := range w.Kind.Lines {
-			shown = append(shown, line)
+		for role := range w.Kind.Lines {
+			shown = append(shown, role)
 		}
 	}
 	for _, line := range shown {
@@ -208,7 +194,7 @@ func columnsOf(x *wire.Window, n int) []wire.Column {
 func (w band) ofLine(rs []*record.Record, line int) []*record.Record {
 	var out []*record.Record
 	for _, r := range rs {
-		if uart.LineOf(r.From) == line {
+		if w.Kind.LineOf(r) == line {
 			out = append(out, r)
 		}
 	}
@@ -241,7 +227,7 @@ func (w band) line(s *scene.Scene, line int, name string, rs []*record.Record, n
 	if len(samples) > 0 {
 		s.Lanes = append(s.Lanes, scene.Lane{Detail: name + " samples", Marks: samples})
 	}
-	if whole || line > 1 {
+	if whole || w.Kind.Driver(line) < 0 {
 		return
 	}
 	if read, ok := w.reading(line, rs); ok {
@@ -273,8 +259,7 @@ func (w band) cells(rs []*record.Record, n int) []scene.Cell {
 // labels gives the fields, bits and samples of a line where there is room for
 // them.
 func (w band) labels(rs []*record.Record, n, line int) (fields, bits []scene.Cell, samples []scene.Mark) {
-	set := w.Settings(line)
-	if n > len(rs) || len(rs) > 40 || set == nil {
+	if n > len(rs) || len(rs) > 40 || len(w.Settings) == 0 || w.Settings[0] == nil {
 		return nil, nil, nil
 	}
 	for _, r := range rs {
@@ -282,7 +267,7 @@ func (w band) labels(rs []*record.Record, n, line int) (fields, bits []scene.Cel
 		if !w.wide((r.End-r.Start)/quantity.Time(max(r.Len(), 1)), 2) {
 			return nil, nil, nil
 		}
-		for _, l := range w.Kind.Labels(set, r, w.windows(r)) {
+		for _, l := range w.Kind.Labels(w.Settings, r, w.windows(r)) {
 			if l.Line != line || l.To < w.From || l.From > w.To {
 				continue
 			}
@@ -391,17 +376,15 @@ func activity(l *scene.Levels, span quantity.Time) string {
 // character by character where there is room; what differs from what was sent
 // is marked.
 func (w band) reading(line int, sent []*record.Record) (scene.Lane, bool) {
-	links := w.Snap.Meta().Links
-	from, receiver, by := record.MCU, record.Device, "device"
-	if int(w.Link) < len(links) {
-		by = links[w.Link].Device
+	link := capture.Link{}
+	if links := w.Snap.Meta().Links; int(w.Link) < len(links) {
+		link = links[w.Link]
 	}
-	if line == 1 {
-		from, receiver, by = record.Device, record.MCU, "MCU"
+	from, receiver, by := record.MCU, record.Device, link.Device()
+	if w.Kind.Driver(line) == 1 {
+		from, receiver, by = record.Device, record.MCU, link.MCU()
 	}
-	read, n := Records(w.Snap, w.Link, w.From, w.To, mostRecords, func(r *record.Record) bool {
-		return r.Kind == record.Chars && r.Seen == receiver && uart.LineOf(r.From) == line
-	})
+	read, n := Records(w.Snap, w.From, w.To, mostRecords, records.Query{Link: int(w.Link), Kinds: []record.Kind{record.Chars}, From: []record.End{from}, Seen: []record.End{receiver}})
 	if n == 0 && w.Snap.Counters(capture.Direction{Link: w.Link, From: from, Seen: receiver}).Runs == 0 {
 		return scene.Lane{}, false // nobody's receiver is known here
 	}
@@ -449,9 +432,9 @@ func Misread(snap *capture.Snapshot, r *record.Record) bool {
 	if r.Kind != record.Chars {
 		return false
 	}
-	sent, _ := Records(snap, r.Link, r.Start-r.Each, r.End, mostRecords, func(t *record.Record) bool {
-		return t.Seen == record.Tap && t.From == r.From && t.Kind == record.Chars
-	})
+	q := tapped(r.Link)
+	q.Kinds, q.From = []record.Kind{record.Chars}, []record.End{r.From}
+	sent, _ := Records(snap, r.Start-r.Each, r.End, mostRecords, q)
 	return sentChars(sent).misread(r)
 }
 

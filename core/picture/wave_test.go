@@ -25,7 +25,9 @@ var set = uart.Settings{Rate: 100 * quantity.Kilobaud, Frame: uart.Frame{Data: 8
 // an MCU that reads them, all but one.
 func recorded(chars []byte, wrong int) (*capture.Store, wire.Window) {
 	p := quantity.PeriodOf(set.Rate)
-	st := capture.NewStore(capture.Meta{Links: []capture.Link{{Name: "gauge", Kind: "uart", MCU: "MCU", Device: "gauge"}}})
+	var meta capture.Meta
+	meta.Add(capture.Link{Name: "gauge", Kind: "uart", Ends: []string{"MCU", "gauge"}}, []string{"mcu", "device"}, []string{"tx", "rx"})
+	st := capture.NewStore(meta)
 	var tog []quantity.Time
 	at := quantity.Millisecond
 	for _, c := range chars {
@@ -35,8 +37,8 @@ func recorded(chars []byte, wrong int) (*capture.Store, wire.Window) {
 	end := at + 10*quantity.Millisecond
 	w := wire.Window{To: end, High: true, Toggles: tog}
 	idle := wire.Window{To: end, High: true}
-	st.Levels(0, 0, &idle)
-	st.Levels(0, 1, &w)
+	st.Levels(0, &idle)
+	st.Levels(1, &w)
 	cfg := set.Config(p)
 	cfg.From, cfg.Seen = record.Device, record.Tap
 	uart.NewReceiver(cfg).Feed(&w, st)
@@ -61,7 +63,7 @@ func recorded(chars []byte, wrong int) (*capture.Store, wire.Window) {
 func wave(st *capture.Store, from, to quantity.Time, columns int) *scene.Scene {
 	w := Wave{
 		Snap: st.Snapshot(), From: from, To: to, Columns: columns,
-		Bands: []Band{{Kind: uart.Kind, Name: "gauge", Settings: func(int) bus.Settings { return set }, LineNames: []string{"MCU", "gauge"}}},
+		Bands: []Band{{Kind: uart.Kind, Name: "gauge", Settings: []bus.Settings{set}, LineNames: []string{"MCU", "gauge"}}},
 	}
 	return w.Scene()
 }
@@ -175,7 +177,10 @@ func TestManyRecordsAreCounted(t *testing.T) {
 
 // TestOtherBuses: a transaction stands over its lines, each with its labels.
 func TestOtherBuses(t *testing.T) {
-	st := capture.NewStore(capture.Meta{Links: []capture.Link{{Name: "gate", Kind: "spi"}}})
+	var meta capture.Meta
+	roles := []string{"clock", "out", "in", "select"}
+	meta.Add(capture.Link{Name: "gate", Kind: "spi"}, roles, roles)
+	st := capture.NewStore(meta)
 	m := spi.Mode(0)
 	l, end := spi.Encode(m, 1_000_000, 500_000, []uint32{0xa5}, []uint32{0x3c})
 	end += 1_000_000
@@ -184,10 +189,10 @@ func TestOtherBuses(t *testing.T) {
 	for i, tog := range [][]quantity.Time{l.Clock, l.Out, l.In, l.Select} {
 		w := wire.Window{To: end, High: high[i], Toggles: tog}
 		ws = append(ws, w)
-		st.Levels(0, i, &w)
+		st.Levels(i, &w)
 	}
 	spi.NewDecoder(m, 0, record.Device).Feed(ws, st)
-	w := Wave{Snap: st.Snapshot(), To: end, Columns: 160, Bands: []Band{{Kind: spi.Kind, Name: "gate", Settings: func(int) bus.Settings { return m }}}}
+	w := Wave{Snap: st.Snapshot(), To: end, Columns: 160, Bands: []Band{{Kind: spi.Kind, Name: "gate", Settings: []bus.Settings{m}}}}
 	s := w.Scene()
 	var all strings.Builder
 	for _, f := range s.Facts() {

@@ -5,14 +5,17 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
+	"time"
 
 	"gavrix/core/bench"
-	"gavrix/core/bus/uart"
 	"gavrix/core/capture"
 	"gavrix/core/check"
+	"gavrix/core/intent"
 	"gavrix/core/link"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
+	"gavrix/core/records"
 )
 
 // sendLimit is how long a check waits for its bytes to go out: the link may
@@ -36,9 +39,12 @@ func Link(ctx context.Context, s link.Session, l *bench.Link) ([]check.Result, e
 func One(ctx context.Context, s link.Session, l *bench.Link, c check.Check) (check.Result, error) {
 	r := check.Result{Link: l.Name, Check: c.Name, Sent: c.Send, Simulated: s.Info(l.Index).Simulated}
 	var err error
-	if len(c.Send) == 0 {
+	switch {
+	case c.Plan != "":
+		err = transaction(ctx, s, l, c, &r)
+	case len(c.Send) == 0:
 		err = watch(ctx, s, l, c, &r)
-	} else {
+	default:
 		err = exchange(ctx, s, l, c, &r)
 	}
 	if err != nil {
@@ -57,7 +63,7 @@ func watch(ctx context.Context, s link.Session, l *bench.Link, c check.Check, r 
 	found := -1
 	var seen []check.Char
 	err := s.Wait(ctx, start+c.Within, func(snap *capture.Snapshot) bool {
-		seen = received(snap, l.Index, start, start+c.Within+late)
+		seen, _ = received(snap, l.Index, start, start+c.Within+late)
 		found = check.Find(c.Expect, seen)
 		return found >= 0
 	})
@@ -87,10 +93,74 @@ func watch(ctx context.Context, s link.Session, l *bench.Link, c check.Check, r 
 	return nil
 }
 
+// transaction does what the check says, and waits for the transaction that it
+// expects.
+func transaction(ctx context.Context, s link.Session, l *bench.Link, c check.Check, r *check.Result) error {
+	plan, err := intent.New(l.Kind, l.Model.Tap(), c.Plan, l.Model.Bit())
+	if err != nil {
+		r.Problem = err.Error()
+		return nil
+	}
+	start := s.Now()
+	if c.Do != "" {
+		// A transaction that never ends must not hold up the checks.
+		limit, cancel := context.WithTimeout(ctx, doLimit)
+		out, err := s.Do(limit, l.Index, link.Transact{Text: c.Do})
+		cancel()
+		switch {
+		case ctx.Err() != nil:
+			return ctx.Err()
+		case err != nil:
+			r.Problem = err.Error()
+			return nil
+		case !out.OK:
+			r.Problem = out.Text
+		}
+	}
+	var nearest []string
+	found, meant := quantity.Time(-1), 0
+	late := s.Info(l.Index).Resolution
+	err = s.Wait(ctx, start+c.Within+late, func(snap *capture.Snapshot) bool {
+		meant = 0
+		for _, h := range snap.After(snap.IndexAt(start), records.Query{Link: int(l.Index), Traffic: true}) {
+			if h.Start < start || h.End > start+c.Within+late {
+				continue
+			}
+			rec := snap.Of(h)
+			differs, is := plan.Read(rec)
+			if !is {
+				continue
+			}
+			if meant++; len(differs) == 0 {
+				found = h.End
+				return true
+			}
+			if nearest == nil || len(differs) < len(nearest) {
+				nearest, r.Seen = differs, rec.Data
+			}
+		}
+		return false
+	})
+	switch {
+	case err != nil:
+		return err
+	case found >= 0:
+		r.Problem, r.Seen, r.Took = "", nil, found-start
+	case nearest != nil:
+		r.Problem = strings.TrimPrefix(r.Problem+"; "+strings.Join(nearest, ", "), "; ")
+	case r.Problem == "":
+		r.Problem = fmt.Sprintf("no such transaction within %s", c.Within)
+	}
+	return nil
+}
+
+// doLimit is how long a transaction that is done for a check may take.
+const doLimit = 5 * time.Second
+
 // exchange sends and compares the answer.
 func exchange(ctx context.Context, s link.Session, l *bench.Link, c check.Check, r *check.Result) error {
 	asked := s.Now()
-	if err := s.Send(l.Index, c.Send); err != nil {
+	if _, err := s.Do(ctx, l.Index, link.Send{Data: c.Send}); err != nil {
 		if errors.Is(err, link.ErrNotOpen) {
 			r.Problem = err.Error()
 			return nil
@@ -110,9 +180,10 @@ func exchange(ctx context.Context, s link.Session, l *bench.Link, c check.Check,
 		return nil
 	}
 	var seen []check.Char
+	var each quantity.Time
 	deadline, late := end+c.Within, s.Info(l.Index).Resolution
 	collect := func(snap *capture.Snapshot) bool {
-		seen = received(snap, l.Index, from, deadline+late)
+		seen, each = received(snap, l.Index, from, deadline+late)
 		return len(seen) >= len(c.Expect)
 	}
 	if err = s.Wait(ctx, deadline, collect); err != nil {
@@ -120,7 +191,7 @@ func exchange(ctx context.Context, s link.Session, l *bench.Link, c check.Check,
 	}
 	if len(seen) >= len(c.Expect) {
 		// An answer that is too long shows within one more character.
-		enough := seen[len(c.Expect)-1].End + uart.Duration(l.DeviceEnd, 2)
+		enough := seen[len(c.Expect)-1].End + 2*each
 		err = s.Wait(ctx, min(enough, deadline), func(snap *capture.Snapshot) bool {
 			collect(snap)
 			return false
@@ -153,16 +224,8 @@ func runs(snap *capture.Snapshot, l uint16, from quantity.Time, sender record.En
 		}
 		return false
 	}
-	// Records are in the order in which they finished: look back until
-	// everything is well before the time.
-	first := snap.Len()
-	for first > 0 && snap.At(first-1).End >= from-10*quantity.Second {
-		first--
-	}
-	for i := first; i < snap.Len(); i++ {
-		if r := snap.At(i); is(r) {
-			f(r)
-		}
+	for _, h := range snap.After(snap.IndexAt(from+1), records.Query{Link: int(l), Kinds: []record.Kind{record.Chars}, From: []record.End{sender}, Seen: seen}) {
+		f(snap.Of(h))
 	}
 	for i := range snap.Running {
 		if r := &snap.Running[i]; is(r) {
@@ -173,10 +236,10 @@ func runs(snap *capture.Snapshot, l uint16, from quantity.Time, sender record.En
 
 // received gives the characters from the device that began after the time from
 // and were complete by the time until: what came later came too late, even if
-// it is seen when the verdict is made.
-func received(snap *capture.Snapshot, l uint16, from, until quantity.Time) []check.Char {
-	var out []check.Char
+// it is seen when the verdict is made. It gives the time of a character too.
+func received(snap *capture.Snapshot, l uint16, from, until quantity.Time) (out []check.Char, each quantity.Time) {
 	runs(snap, l, from, record.Device, []record.End{record.MCU}, func(r *record.Record) {
+		each = max(each, r.Each)
 		for i := range r.Len() {
 			start, end := r.Start, r.End
 			if i < len(r.Offsets) {
@@ -188,7 +251,7 @@ func received(snap *capture.Snapshot, l uint16, from, until quantity.Time) []che
 			}
 		}
 	})
-	return out
+	return out, each
 }
 
 func data(seen []check.Char) []byte {

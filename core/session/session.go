@@ -4,6 +4,7 @@ package session
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -16,11 +17,14 @@ import (
 	"gavrix/core/sim"
 )
 
-// Session runs a bench. With any real port in it, simulated time is bound to
-// the wall clock.
+// Session runs links. With any real port among them, simulated time is bound to the
+// wall clock.
 type Session struct {
-	*sim.Runner
-	ports map[uint16]*tty.Port
+	// World paces the simulated links; nil without any.
+	World *sim.Runner
+	ports []link.Port // by link
+	all   []link.Port
+	real  bool
 	store *capture.Store
 	start time.Time
 }
@@ -28,73 +32,91 @@ type Session struct {
 // Open starts a bench's links.
 func Open(b *bench.Bench) *Session {
 	meta := sim.MetaOf(b)
+	s := &Session{start: time.Now(), ports: make([]link.Port, len(b.Links))}
 	for i, l := range b.Links {
 		if l.Port != nil {
-			meta.Started = time.Now()
+			s.real = true
+			meta.Started = s.start
 			meta.Links[i].Resolution = tty.Resolution
 		}
 	}
-	s := &Session{store: capture.NewStore(meta), ports: map[uint16]*tty.Port{}, start: time.Now()}
-	s.Runner = sim.NewRunner(sim.New(b, s.store))
-	for _, l := range b.Links {
-		if l.Port == nil {
+	s.store = capture.NewStore(meta)
+	s.World = sim.NewRunner(sim.New(b, s.store), s.real, s.start)
+	s.all = []link.Port{s.World}
+	for i, l := range b.Links {
+		s.ports[i] = s.World
+		cfg, err := tty.ConfigOf(l)
+		if l.Port == nil || err != nil {
 			continue
 		}
-		p := tty.New(configOf(l), s.store, l.Index, s.start)
-		s.ports[l.Index] = p
-		guard.Go(p.Run)
+		s.ports[i] = tty.New(cfg, s.store, l.Index, s.start)
+		s.all = append(s.all, s.ports[i])
 	}
-	guard.Go(s.Runner.Run)
+	s.run()
 	return s
 }
 
-func configOf(l *bench.Link) tty.Config {
-	return tty.Config{Path: l.Port.Path, Rate: l.Wanted, Frame: l.MCU.Frame, Flow: l.Port.Flow, DTR: l.Port.DTR, RTS: l.Port.RTS}
+// OpenPort starts a port alone, without a bench.
+func OpenPort(cfg tty.Config) *Session {
+	s := &Session{start: time.Now(), real: true}
+	meta := capture.Meta{Started: s.start}
+	meta.Add(capture.Link{Name: cfg.Path, Kind: tty.Kind, Ends: []string{"here", "there"}, Real: true, OneSided: true, Resolution: tty.Resolution}, nil, nil)
+	s.store = capture.NewStore(meta)
+	s.ports = []link.Port{tty.New(cfg, s.store, 0, s.start)}
+	s.all = s.ports
+	s.run()
+	return s
+}
+
+func (s *Session) run() {
+	for _, p := range s.all {
+		guard.Go(p.Run)
+	}
 }
 
 // Apply brings a changed bench into the session: settings of the simulation
 // from the links' next idle on, those of ports at once.
 func (s *Session) Apply(b *bench.Bench) error {
-	if err := s.Runner.Apply(b); err != nil {
-		return err
-	}
-	for _, l := range b.Links {
-		p := s.ports[l.Index]
-		if (p == nil) != (l.Port == nil) {
+	for i, l := range b.Links {
+		if i < len(s.ports) && (s.ports[i] == link.Port(s.World)) != (l.Port == nil) {
 			return fmt.Errorf("link %s was bound to a port or released from it; open the bench again for that", l.Name)
 		}
-		if p != nil {
-			p.Configure(configOf(l))
-		}
 	}
-	return nil
+	var errs []error
+	for _, p := range s.all {
+		errs = append(errs, p.Configure(b))
+	}
+	return errors.Join(errs...)
 }
 
 // Real says whether any link is bound to a real port.
-func (s *Session) Real() bool { return len(s.ports) > 0 }
+func (s *Session) Real() bool { return s.real }
+
+// Store implements link.Session.
+func (s *Session) Store() *capture.Store { return s.store }
 
 // Info implements link.Session.
 func (s *Session) Info(l uint16) link.Info {
-	if p := s.ports[l]; p != nil {
-		return p.Info()
+	if int(l) >= len(s.ports) {
+		return link.Info{}
 	}
-	return s.Runner.Info(l)
+	return s.ports[l].Info(l)
 }
 
-// Send implements link.Session.
-func (s *Session) Send(l uint16, data []byte) error {
-	if p := s.ports[l]; p != nil {
-		return p.Send(data)
+// Do implements link.Session.
+func (s *Session) Do(ctx context.Context, l uint16, i link.Intent) (link.Outcome, error) {
+	if int(l) >= len(s.ports) {
+		return link.Outcome{}, fmt.Errorf("there is no link %d", l)
 	}
-	return s.Runner.Send(l, data)
+	return s.ports[l].Do(ctx, l, i)
 }
 
 // Now implements link.Session.
 func (s *Session) Now() quantity.Time {
-	if s.Real() {
+	if s.real {
 		return quantity.Time(time.Since(s.start).Nanoseconds()) * quantity.Nanosecond
 	}
-	return s.Runner.Now()
+	return s.World.Now()
 }
 
 // Wait implements link.Session.
@@ -104,8 +126,7 @@ func (s *Session) Wait(ctx context.Context, until quantity.Time, cond func(*capt
 
 // Close ends the session and gives its ports back.
 func (s *Session) Close() {
-	for _, p := range s.ports {
+	for _, p := range s.all {
 		p.Close()
 	}
-	s.Stop()
 }

@@ -16,6 +16,7 @@ import (
 	"gavrix/core/bench"
 	"gavrix/core/capture"
 	"gavrix/core/finding"
+	"gavrix/core/link"
 	"gavrix/core/prove"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
@@ -106,7 +107,8 @@ func TestOneLinkRealOneSimulated(t *testing.T) {
 		return false
 	}, 20*time.Second, time.Millisecond)
 	require.Eventually(t, func() bool { return s.Info(lower.Index).Open }, 20*time.Second, time.Millisecond)
-	require.NoError(t, s.Send(lower.Index, []byte("SNAP\n")))
+	_, err = s.Do(context.Background(), lower.Index, link.Send{Data: []byte("SNAP\n")})
+	require.NoError(t, err)
 }
 
 func TestPacedSimulation(t *testing.T) {
@@ -115,19 +117,19 @@ func TestPacedSimulation(t *testing.T) {
 	s := Open(b)
 	defer s.Close()
 	assert.False(t, s.Real())
-	s.SetSpeed(100)
+	s.World.SetSpeed(100)
 	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
 	defer cancel()
 	require.NoError(t, s.Wait(ctx, 5*quantity.Second, func(*capture.Snapshot) bool { return false }))
 	assert.GreaterOrEqual(t, s.Now(), 5*quantity.Second)
-	s.SetRunning(false)
+	s.World.SetRunning(false)
 	at := s.Now()
-	s.StepBit(0)
-	assert.Equal(t, quantity.PeriodOf(b.Links[0].MCU.Rate).Times(1), s.Now()-at)
+	s.World.StepBit(0)
+	assert.Equal(t, quantity.PeriodOf(bench.ModelOf[*bench.UART](b, b.Links[0].Name).MCU.Rate).Times(1), s.Now()-at)
 	v := s.Store().Version()
-	s.StepChar()
+	s.World.StepChar()
 	assert.NotEqual(t, v, s.Store().Version())
-	assert.False(t, s.Pace().Running)
+	assert.False(t, s.World.Pace().Running)
 	short, stop := context.WithTimeout(context.Background(), 10*time.Millisecond)
 	defer stop()
 	assert.ErrorIs(t, s.Wait(short, s.Now()+quantity.Second, func(*capture.Snapshot) bool { return false }), context.DeadlineExceeded, "time stands")

@@ -2,11 +2,12 @@ package sim
 
 import (
 	"fmt"
-	"reflect"
+	"slices"
 
 	"gavrix/core/bench"
 	"gavrix/core/bus"
 	"gavrix/core/bus/can"
+	"gavrix/core/link"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
 )
@@ -34,23 +35,24 @@ type Nodes struct {
 
 // NodesOf gives the nodes as a bench states them, the MCU's as its firmware's
 // start-up really brings it into the registers.
-func NodesOf(l *bench.Bus) Nodes {
-	n := Nodes{Length: l.CAN.Length, Metre: l.CAN.PerMetre}
-	for _, e := range l.CAN.Nodes {
+func NodesOf(link *bench.Link) Nodes {
+	l := link.Model.(*bench.CAN)
+	n := Nodes{Length: l.Length, Metre: l.PerMetre}
+	for _, e := range l.Nodes {
 		n.Ends = append(n.Ends, *e)
 	}
 	n.Tap = n.Ends[0]
 	n.Tap.Messages = nil
-	if p, err := started(&l.Common); err == nil {
+	if p, err := started(link); err == nil {
 		p.can(l, &n)
 	}
 	return n
 }
 
 // can gives what the registers make of the MCU's node.
-func (p *peripheral) can(l *bench.Bus, n *Nodes) {
+func (p *peripheral) can(l *bench.CAN, n *Nodes) {
 	own := &n.Ends[0]
-	nominal, data, err := l.CANTiming(p.value)
+	nominal, data, err := l.FromRegisters(p.value)
 	n.OffBus = err != nil || !p.on("clock") || !p.on("join") || !p.on("enable")
 	if err == nil {
 		own.Nominal, own.Data = nominal, data
@@ -112,20 +114,19 @@ type canBus struct {
 	waiting int           // frames in the MCU's receive queue
 	lost    int
 	states  []can.ErrorState
+	off     map[string]bool // devices without supply
+	asked   []asked         // frames that somebody waits for
 }
 
-// holder is a driver that is stuck: the line stays dominant.
-type holder struct{}
-
-// Step implements bus.Node.
-func (holder) Step(_ quantity.Time, _, release []bool) quantity.Time {
-	release[0] = false
-	return quantity.Forever
+// asked is a frame that the MCU was asked to send.
+type asked struct {
+	frame can.Frame
+	done  func(link.Outcome)
 }
 
 // hold makes the line stick dominant, or lets it go; all nodes start anew.
 func (b *canBus) hold(on bool) {
-	b.feed()
+	b.read()
 	b.held = on
 	b.start(b.now)
 	text := "the line is let go"
@@ -135,8 +136,8 @@ func (b *canBus) hold(on bool) {
 	b.note(b.w.now, "%s", text)
 }
 
-func newCANBus(w *World, l *bench.Bus) *canBus {
-	b := &canBus{wires: wires{w: w, index: l.Index}, link: l.Name}
+func newCANBus(p place, l *bench.Link) simulated {
+	b := &canBus{wires: wires{place: p}, link: l.Name, off: map[string]bool{}}
 	b.start(NodesOf(l))
 	return b
 }
@@ -165,17 +166,17 @@ func (b *canBus) start(n Nodes) {
 	b.states = make([]can.ErrorState, len(n.Ends))
 	b.sender = map[uint64]record.End{}
 	if b.held {
-		b.bus.Join(holder{}, 0)
+		b.bus.Join(holder{0}, 0)
 	}
 	cable := quantity.Time(n.Length * float64(n.Metre) / 2)
 	for i := range n.Ends {
 		e := &n.Ends[i]
-		if i == 0 && n.OffBus {
+		if i == 0 && n.OffBus || b.off[e.Name] {
 			continue
 		}
 		node := can.NewNode(e.Timing(), quantity.PPM(e.Off*1e6))
 		node.Classic = e.Classic()
-		node.ListenOnly = e.ListenOnly
+		node.ListenOnly, node.OneShot, node.StayOff = e.ListenOnly, e.OneShot, e.StayOff
 		node.OnEvent = func(ev can.Event) { b.event(i, ev) }
 		b.nodes[i] = node
 		var on bus.Node = node
@@ -207,6 +208,7 @@ func (b *canBus) event(i int, ev can.Event) {
 	if i > 0 {
 		return
 	}
+	b.answer(ev)
 	if ev.What == can.Joined {
 		b.note(ev.At, "the MCU takes part: it saw 11 recessive bits, %s after it began to wait for them", (ev.At - b.began).Round(4))
 	}
@@ -232,13 +234,30 @@ func (b *canBus) event(i int, ev can.Event) {
 	}
 }
 
+// answer tells who waits for a frame that it was sent, or given up.
+func (b *canBus) answer(ev can.Event) {
+	for k, a := range b.asked {
+		same := a.frame.ID == ev.Frame.ID && a.frame.Extended == ev.Frame.Extended
+		switch {
+		case same && ev.What == can.Sent:
+			a.done(link.Outcome{At: ev.At, OK: true, Text: "sent and acknowledged"})
+		case same && ev.What == can.Failed && b.now.Ends[0].OneShot:
+			a.done(link.Outcome{At: ev.At, Text: ev.Error.String()})
+		default:
+			continue
+		}
+		b.asked = append(b.asked[:k], b.asked[k+1:]...)
+		return
+	}
+}
+
 // runs lets the bus go on to the present, sends what is due, and asks for the next
 // turn.
 func (b *canBus) runs() {
 	if b.w.now < b.turn {
 		return // the nodes were started anew since
 	}
-	b.feed()
+	b.read()
 	next := b.w.now + b.beat()
 	for i := range b.due {
 		d := &b.due[i]
@@ -274,40 +293,68 @@ func (b *canBus) Put(r *record.Record) {
 // Open implements record.Sink.
 func (b *canBus) Open(r *record.Record) { b.w.store.Open(r) }
 
-// change brings other nodes onto the bus, at once: a node that is started anew
-// waits for the bus to be idle.
-func (b *canBus) change(n Nodes) {
-	b.feed()
-	b.start(n)
-	own := "off the bus"
-	if !n.OffBus {
-		own = n.Ends[0].Nominal.Rate.BitRate() + " " + n.Ends[0].Nominal.Split()
-	}
-	b.note(b.w.now, "MCU %s", own)
-}
+// act implements actor.
+func (b *canBus) act(eventKind, uint8) { b.runs() }
 
-func (b *canBus) name() string { return b.link }
+// feed implements simulated: a shared bus is read at times of its own.
+func (b *canBus) feed() {}
 
-func (b *canBus) changed(l *bench.Bus) *Input {
-	n := NodesOf(l)
-	if reflect.DeepEqual(b.now, n) {
-		return nil
-	}
-	return &Input{Link: b.link, Nodes: &n}
-}
-
-func (b *canBus) put(in Input) error {
-	switch {
-	case in.Hold != nil:
-		b.hold(*in.Hold)
-	case in.Nodes != nil:
-		b.change(*in.Nodes)
-	case in.Wire != nil:
-		return fmt.Errorf("link %s is a can bus: no wire of it can be cut; hold on makes its line stick", b.link)
-	default:
-		return fmt.Errorf("link %s is a can bus: its nodes send by their lists of messages", b.link)
-	}
-	return nil
-}
+func (b *canBus) state() string { return packed(b.now) }
 
 func (b *canBus) bit() quantity.Time { return quantity.PeriodOf(b.now.Ends[0].Nominal.Rate).Times(1) }
+
+func (b *canBus) takes() map[string]string {
+	takes := map[string]string{
+		link.TransactVerb: "", link.HoldVerb: "", link.PowerVerb: "", link.ConfigureVerb: "",
+		link.SendVerb: "a can node sends frames: transact 2A0 10 00",
+		link.CutVerb:  "all nodes of a can bus share one pair: its line can be held, and devices switched off",
+	}
+	if b.now.OffBus {
+		takes[link.TransactVerb] = "the MCU's node is off the bus: look at its start-up"
+	}
+	return takes
+}
+
+// do implements simulated. A node that is started anew waits for the bus to be idle.
+func (b *canBus) do(i link.Intent, done func(link.Outcome)) error {
+	switch i := i.(type) {
+	case link.Hold:
+		if i.Role != "line" {
+			return fmt.Errorf("it has no line %q; there is one: line", i.Role)
+		}
+		b.hold(!i.Release)
+	case link.Power:
+		if !slices.ContainsFunc(b.now.Ends[1:], func(e can.End) bool { return e.Name == i.Device }) {
+			return fmt.Errorf("%q is no device on it", i.Device)
+		}
+		b.read()
+		b.off[i.Device] = !i.On
+		b.start(b.now)
+		b.note(b.w.now, "%s: supply %s", i.Device, map[bool]string{true: "on", false: "off"}[i.On])
+	case link.Configure:
+		n, err := parseNodes(i.State)
+		if err != nil {
+			return err
+		}
+		b.read()
+		b.start(*n)
+		own := "off the bus"
+		if !n.OffBus {
+			own = n.Ends[0].Nominal.Rate.BitRate() + " " + n.Ends[0].Nominal.Split()
+		}
+		b.note(b.w.now, "MCU %s", own)
+	case link.Transact:
+		f, err := can.ParseFrame(i.Text)
+		if err != nil {
+			return err
+		}
+		b.read()
+		b.nodes[0].Send(f)
+		b.bus.Wake()
+		b.asked = append(b.asked, asked{f, done})
+		b.sender[key(f)] = record.MCU
+		return nil
+	}
+	done(link.Outcome{At: b.w.now, OK: true})
+	return nil
+}

@@ -16,6 +16,7 @@ import (
 	"gavrix/core/bus/can"
 	"gavrix/core/capture"
 	"gavrix/core/diagnose"
+	"gavrix/core/link"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
 	"gavrix/core/wire"
@@ -33,7 +34,7 @@ type frames struct {
 func busTraffic(t require.TestingT, b *bench.Bench, name string, long quantity.Time) frames {
 	w := New(b, capture.NewStore(MetaOf(b)))
 	w.RunTo(long)
-	return framesOf(w.store.Snapshot(), b.Bus(name).Index, 0)
+	return framesOf(w.store.Snapshot(), b.Link(name).Index, 0)
 }
 
 func framesOf(s *capture.Snapshot, link uint16, from quantity.Time) (out frames) {
@@ -77,11 +78,11 @@ func TestHealthyCANBuses(t *testing.T) {
 // bus shows it.
 func TestEveryStepOfANodeIsNeeded(t *testing.T) {
 	b := lock7(t)
-	c, err := b.Bus("pump").Chain()
+	c, err := b.Link("pump").Chain()
 	require.NoError(t, err)
 	for _, gone := range c.Needed() {
 		b := lock7(t)
-		l := b.Bus("pump")
+		l := b.Link("pump")
 		require.NoError(t, b.Apply(l.StartEdit(slices.DeleteFunc(c.Needed(), func(s string) bool { return s == gone }))))
 		fs := errorsOf(b)
 		require.Len(t, fs, 1, gone)
@@ -95,7 +96,7 @@ func TestEveryStepOfANodeIsNeeded(t *testing.T) {
 			assert.Contains(t, f.notes, "pump-drive is error passive", gone)
 			w := New(b, capture.NewStore(MetaOf(b)))
 			w.RunTo(200 * quantity.Millisecond)
-			found := diagnose.Bus(w.store.Snapshot(), l)
+			found := diagnose.Link(w.store.Snapshot(), l)
 			require.Len(t, found, 1, gone)
 			assert.Contains(t, found[0].Seen, "of pump-drive without acknowledge")
 		case "port-clock", "transmit-pin", "receive-pin":
@@ -132,7 +133,7 @@ func TestFiltersNotSet(t *testing.T) {
 	require.Empty(t, faults)
 	f := busTraffic(t, b, "pump", 100*quantity.Millisecond)
 	assert.NotContains(t, f.notes, "filter")
-	l := b.Bus("pump")
+	l := b.Link("pump")
 	c, err := l.Chain()
 	require.NoError(t, err)
 	require.NoError(t, b.Apply(l.StartEdit(slices.DeleteFunc(c.Needed(), func(s string) bool { return s == "filters" }))))
@@ -181,18 +182,17 @@ func TestHeldBus(t *testing.T) {
 	b := lock7(t)
 	w := New(b, capture.NewStore(MetaOf(b)))
 	w.RunTo(50 * quantity.Millisecond)
-	on, off := true, false
-	require.NoError(t, w.Put(Input{Link: "pump", Hold: &on}))
+	require.NoError(t, w.Do("pump", link.Hold{Role: "line"}, nil))
 	w.RunTo(200 * quantity.Millisecond)
-	f := framesOf(w.store.Snapshot(), b.Bus("pump").Index, 50*quantity.Millisecond)
+	f := framesOf(w.store.Snapshot(), b.Link("pump").Index, 50*quantity.Millisecond)
 	assert.Zero(t, f.fromMCU+f.fromDevices)
 	assert.NotContains(t, f.notes, "takes part")
-	found := diagnose.Bus(w.store.Snapshot(), b.Bus("pump"))
+	found := diagnose.Link(w.store.Snapshot(), b.Link("pump"))
 	require.Len(t, found, 1)
 	assert.Equal(t, "line-held-dominant", found[0].Code)
-	require.NoError(t, w.Put(Input{Link: "pump", Hold: &off}))
+	require.NoError(t, w.Do("pump", link.Hold{Role: "line", Release: true}, nil))
 	w.RunTo(300 * quantity.Millisecond)
-	f = framesOf(w.store.Snapshot(), b.Bus("pump").Index, 200*quantity.Millisecond)
+	f = framesOf(w.store.Snapshot(), b.Link("pump").Index, 200*quantity.Millisecond)
 	assert.Positive(t, f.fromMCU)
 	assert.Contains(t, f.notes, "takes part")
 }
@@ -203,25 +203,25 @@ func TestKeptLevelsDecodeAgain(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
 		b := lock7(t)
 		w := New(b, capture.NewStore(MetaOf(b)))
-		link := b.Bus("pump")
+		pump := b.Link("pump")
 		for range 4 {
 			w.RunTo(w.now + quantity.Time(rapid.Int64Range(0, 6e9).Draw(rt, "wait")))
-			n := NodesOf(link)
+			n := NodesOf(pump)
 			n.Length = float64(rapid.IntRange(1, 60).Draw(rt, "length"))
-			require.NoError(rt, w.Put(Input{Link: "pump", Nodes: &n}))
+			require.NoError(rt, w.Do("pump", link.Configure{State: packed(n)}, nil))
 		}
 		w.RunTo(w.now + 12*quantity.Millisecond)
 		s := w.store.Snapshot()
-		kept, ok := s.Kept(link.Index, 0)
+		kept, ok := s.Kept(pump.Index, 0)
 		require.True(rt, ok)
-		levels, ok := s.Window(link.Index, 0, kept.From, kept.To)
+		levels, ok := s.Window(pump.Index, 0, kept.From, kept.To)
 		require.True(rt, ok)
 		again := capture.NewStore(*s.Meta())
-		d := can.NewDecoder(link.CAN.Nodes[0].Timing(), link.Index)
+		d := can.NewDecoder(pump.Model.(*bench.CAN).Nodes[0].Timing(), pump.Index)
 		d.Feed([]wire.Window{levels}, again)
 		want, got := map[quantity.Time]uint32{}, map[quantity.Time]uint32{}
 		for i := range s.Len() {
-			if r := s.At(i); r.Link == link.Index && r.Kind == record.Frame && r.AllFlags() == 0 {
+			if r := s.At(i); r.Link == pump.Index && r.Kind == record.Frame && r.AllFlags() == 0 {
 				want[r.Start] = r.ID
 			}
 		}
@@ -246,18 +246,17 @@ func TestCANIsReproducible(t *testing.T) {
 		set(t, b, c.off, "links", "pump", "devices", "pump-drive", "clock-off")
 		require.NoError(t, w.Apply(b))
 		w.RunTo(30 * quantity.Millisecond)
-		require.NotEmpty(t, w.Inputs)
+		inputs, err := Inputs(w.store.Snapshot())
+		require.NoError(t, err)
+		require.NotEmpty(t, inputs)
 		first := lock7(t)
 		again := New(first, capture.NewStore(MetaOf(first)))
 		rng := rand.New(rand.NewPCG(1, 2))
-		for _, in := range w.Inputs {
-			back, err := ParseInput(in.String())
-			require.NoError(t, err)
-			require.Equal(t, in, back)
+		for _, in := range inputs {
 			for again.now < in.At {
 				again.RunTo(min(in.At, again.now+quantity.Time(rng.Int64N(1e9))))
 			}
-			require.NoError(t, again.Put(back))
+			require.NoError(t, again.Do(in.Link, in.Intent, nil))
 		}
 		again.RunTo(30 * quantity.Millisecond)
 		x, y := w.store.Snapshot(), again.store.Snapshot()
@@ -281,36 +280,33 @@ func TestBadStatesAreRefused(t *testing.T) {
 		func(n *Nodes) { n.Ends[0].Messages[0].Period = 0 },
 		func(n *Nodes) { n.Ends[0].Messages[0].Frame.Data = make([]byte, 9) },
 	} {
-		n := NodesOf(b.Bus("pump"))
-		_, err := ParseInput(Input{Link: "pump", Nodes: &n}.String())
+		n := NodesOf(b.Link("pump"))
+		_, err := parseNodes(packed(n))
 		require.NoError(t, err)
 		n.Ends[0].Messages = slices.Clone(n.Ends[0].Messages)
 		change(&n)
-		_, err = ParseInput(Input{Link: "pump", Nodes: &n}.String())
+		_, err = parseNodes(packed(n))
 		assert.Error(t, err)
 	}
 	for _, change := range []func(n *I2C){
 		func(n *I2C) { n.Bit = 0 }, func(n *I2C) { n.Rise = -1 }, func(n *I2C) { n.Asks[0].Every = 0 }, func(n *I2C) { n.Asks[0].Read = -1 }, func(n *I2C) { n.Asks[0].Address = 0x80 },
 	} {
-		n := I2COf(b.Bus("hull"))
-		_, err := ParseInput(Input{Link: "hull", I2C: &n}.String())
+		n := I2COf(b.Link("hull"))
+		_, err := parseI2C(packed(n))
 		require.NoError(t, err)
 		change(&n)
-		_, err = ParseInput(Input{Link: "hull", I2C: &n}.String())
+		_, err = parseI2C(packed(n))
 		assert.Error(t, err)
 	}
-	for _, text := range []string{"at 5 nodes pump !", "at 5 nodes pump e30", "at 5 i2c hull e30", "at 5 hold pump maybe", "at 5 nodes pump AAAA"} {
-		_, err := ParseInput(text)
-		assert.Error(t, err, text)
+	for _, change := range []func(e *Ends){
+		func(e *Ends) { e.MCU.Rate = 0 }, func(e *Ends) { e.Device.Frame.Data = 99 }, func(e *Ends) { e.MCU.Oversampling = 1 }, func(e *Ends) { e.Depth = 0 },
+		func(e *Ends) { e.Service = -1 }, func(e *Ends) { e.ClockOff = -600_000 },
+	} {
+		e := EndsOf(b.Link("lower-gauge"))
+		_, err := parseEnds(packed(e))
+		require.NoError(t, err)
+		change(&e)
+		_, err = parseEnds(packed(e))
+		assert.Error(t, err)
 	}
-	h := NewHeadless(b)
-	for i, l := range MetaOf(b).Links {
-		err := h.Send(uint16(i), []byte("x"))
-		assert.Equal(t, l.Kind == "uart", err == nil, "%s: %v", l.Name, err)
-		err = h.World.Put(Input{Link: l.Name, Wire: &Wire{Broken: true}})
-		assert.Equal(t, l.Kind == "uart", err == nil, "%s: %v", l.Name, err)
-	}
-	w := New(b, capture.NewStore(MetaOf(b)))
-	assert.ErrorContains(t, w.Put(Input{Link: "pump", Send: []byte("x")}), "is a can bus")
-	assert.ErrorContains(t, w.Put(Input{Link: "hull", Send: []byte("x")}), "is an i2c bus")
 }

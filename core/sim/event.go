@@ -13,17 +13,17 @@ const (
 	asks                     // the firmware sends by itself
 	service                  // the handler has emptied the receive register
 	turn                     // the firmware may begin its next exchange
-	busRuns                  // a can bus is read, and sends what is due; link counts in the capture
+	busRuns                  // a shared bus is read, and does what is due
 )
 
 // event is due at a time. Events of one time happen in the order in which
 // they were made.
 type event struct {
-	at   quantity.Time
-	seq  uint64
-	kind eventKind
-	side uint8
-	link uint16
+	at    quantity.Time
+	seq   uint64
+	kind  eventKind
+	arg   uint8
+	actor uint16
 }
 
 func (e event) before(o event) bool {

@@ -2,12 +2,12 @@ package sim
 
 import (
 	"fmt"
-	"reflect"
 	"slices"
 
 	"gavrix/core/bench"
 	"gavrix/core/bus"
 	"gavrix/core/bus/i2c"
+	"gavrix/core/link"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
 )
@@ -22,17 +22,20 @@ type I2C struct {
 	// NoClock and NoData: the pin does not belong to the unit.
 	NoClock, NoData bool
 	Unserved        bool // nobody takes the results: the firmware waits for ever
-	Bit             quantity.Time
-	Rise            quantity.Time // Forever without a pull-up
-	Devices         []i2c.End
-	Asks            []bench.I2CAsk
+	// Stretch and Stuck are how long the unit waits for a clock that is held low, and
+	// for data that are, before it ends the transaction or frees the bus; 0: for ever.
+	Stretch, Stuck quantity.Time
+	Bit            quantity.Time
+	Rise           quantity.Time // Forever without a pull-up
+	Devices        []i2c.End
+	Asks           []bench.I2CAsk
 }
 
 // I2COf gives the bus as a bench states it, the MCU's end as its firmware's
 // start-up really brings it into the registers.
-func I2COf(l *bench.Bus) I2C {
-	b := l.I2C
-	out := I2C{Rise: b.Rise, Asks: slices.Clone(b.Asks)}
+func I2COf(link *bench.Link) I2C {
+	b := link.Model.(*bench.I2C)
+	out := I2C{Rise: b.Rise, Asks: slices.Clone(b.Asks), Stretch: b.Stretch, Stuck: b.Stuck}
 	if b.PullUp == 0 {
 		out.Rise = quantity.Forever
 	}
@@ -40,8 +43,8 @@ func I2COf(l *bench.Bus) I2C {
 		out.Devices = append(out.Devices, d.End)
 	}
 	t := b.Timing
-	if p, err := started(&l.Common); err == nil {
-		if read, err := l.I2CTiming(p.value); err == nil {
+	if p, err := started(link); err == nil {
+		if read, err := b.FromRegisters(p.value); err == nil {
 			t = read
 		}
 		out.Off = !p.on("clock") || !p.on("enable")
@@ -58,7 +61,7 @@ func parseI2C(text string) (*I2C, error) {
 	if err := unpacked(text, b); err != nil {
 		return nil, err
 	}
-	if b.Bit < 8 || b.Bit > quantity.Second || b.Rise < 0 || len(b.Devices) > 1000 || len(b.Asks) > 1000 {
+	if b.Bit < 8 || b.Bit > quantity.Second || b.Rise < 0 || b.Stretch < 0 || b.Stuck < 0 || len(b.Devices) > 1000 || len(b.Asks) > 1000 {
 		return nil, fmt.Errorf("the bus is out of range")
 	}
 	for _, a := range b.Asks {
@@ -78,10 +81,13 @@ type i2cBus struct {
 	controller *i2c.Controller
 	due        []quantity.Time // of each ask
 	asked      bool
+	wanted     []func(link.Outcome) // of the transactions that wait, nil for the firmware's own
+	off        map[string]bool      // devices without supply
+	held       []bool               // lines that are held low
 }
 
-func newI2CBus(w *World, l *bench.Bus) *i2cBus {
-	b := &i2cBus{wires: wires{w: w, index: l.Index}, link: l.Name}
+func newI2CBus(p place, l *bench.Link) simulated {
+	b := &i2cBus{wires: wires{place: p}, link: l.Name, off: map[string]bool{}}
 	b.start(I2COf(l))
 	return b
 }
@@ -89,18 +95,34 @@ func newI2CBus(w *World, l *bench.Bus) *i2cBus {
 // start puts the parties on a bus anew, from the present time on.
 func (b *i2cBus) start(n I2C) {
 	b.now, b.asked, b.due = n, false, nil
+	for _, done := range b.wanted {
+		if done != nil {
+			done(link.Outcome{At: b.w.now, Text: "the bus was begun anew"})
+		}
+	}
+	b.wanted = nil
 	b.fresh(2, i2c.NewDecoder(i2c.Settings{Stuck: 25 * quantity.Millisecond}, b.index), b)
 	for i := range b.bus.Rise {
 		b.bus.Rise[i] = n.Rise
 	}
 	b.controller = i2c.NewController(n.Bit)
+	b.controller.Stretch, b.controller.Stuck = n.Stretch, n.Stuck
+	b.controller.OnEvent = b.event
 	var on bus.Node = b.controller
 	if n.NoClock || n.NoData {
 		pins := []bool{n.NoClock, n.NoData}
 		on = &gate{Node: b.controller, mute: pins, deaf: pins}
 	}
 	b.bus.Join(on, 0)
+	for i, held := range b.held {
+		if held {
+			b.bus.Join(holder{i}, 0)
+		}
+	}
 	for _, d := range n.Devices {
+		if b.off[d.Name] {
+			continue
+		}
 		t := &i2c.Target{Device: &i2c.Memory{Bytes: slices.Clone(d.Holds), Pointer: d.Pointer}, Address: int(d.Address)}
 		if d.Stretch > 0 {
 			t.Stretch = func(int) quantity.Time { return d.Stretch }
@@ -122,7 +144,7 @@ func (b *i2cBus) runs() {
 	if b.w.now < b.turn {
 		return // the bus was begun anew since
 	}
-	b.feed()
+	b.read()
 	next := b.w.now + b.beat()
 	for i := range b.due {
 		if b.due[i] <= b.w.now {
@@ -147,8 +169,43 @@ func (b *i2cBus) ask(a bench.I2CAsk) {
 	if a.Read > 0 {
 		t.Segments = append(t.Segments, i2c.Segment{Address: int(a.Address), Read: a.Read})
 	}
+	b.queue(t, nil)
+}
+
+// queue hands a transaction to the unit; done is told what came of it.
+func (b *i2cBus) queue(t i2c.Transaction, done func(link.Outcome)) {
 	b.controller.Queue(t)
+	b.wanted = append(b.wanted, done)
 	b.bus.Wake()
+}
+
+// event tells who waits for a transaction how it ended.
+func (b *i2cBus) event(e i2c.Event) {
+	if e.What == i2c.Lost || e.What == i2c.Freed || len(b.wanted) == 0 {
+		return // it is tried again, or begins now
+	}
+	done := b.wanted[0]
+	b.wanted = b.wanted[1:]
+	if done != nil {
+		done(link.Outcome{At: e.At, OK: e.What == i2c.Done, Text: said(e)})
+	}
+}
+
+// said gives the end of a transaction in words.
+func said(e i2c.Event) string {
+	text := e.What.String()
+	if e.What == i2c.NotAcknowledged {
+		text = fmt.Sprintf("byte %d was not acknowledged", e.Byte+1)
+		if e.Byte == 0 {
+			text = "the address was not acknowledged"
+		}
+	}
+	for _, r := range e.Read {
+		if len(r) > 0 {
+			text += fmt.Sprintf(", read % X", r)
+		}
+	}
+	return text
 }
 
 // Put implements record.Sink for the tap: the MCU begins every transaction here.
@@ -163,31 +220,74 @@ func (b *i2cBus) Put(r *record.Record) {
 // Open implements record.Sink.
 func (b *i2cBus) Open(r *record.Record) { b.w.store.Open(r) }
 
-func (b *i2cBus) name() string       { return b.link }
+// act implements actor.
+func (b *i2cBus) act(eventKind, uint8) { b.runs() }
+
+// feed implements simulated: a shared bus is read at times of its own.
+func (b *i2cBus) feed() {}
+
+func (b *i2cBus) state() string      { return packed(b.now) }
 func (b *i2cBus) bit() quantity.Time { return b.now.Bit }
 
-func (b *i2cBus) changed(l *bench.Bus) *Input {
-	n := I2COf(l)
-	if reflect.DeepEqual(b.now, n) {
-		return nil
+func (b *i2cBus) takes() map[string]string {
+	takes := map[string]string{
+		link.TransactVerb: "", link.HoldVerb: "", link.PowerVerb: "", link.ConfigureVerb: "",
+		link.SendVerb: "on an i2c bus transactions are sent: transact start 3A ack 07 ack stop",
+		link.CutVerb:  "all parties of an i2c bus share its lines: they can be held, and devices switched off",
 	}
-	return &Input{Link: b.link, I2C: &n}
+	if b.now.Off {
+		takes[link.TransactVerb] = "the MCU's unit is off: look at its start-up"
+	}
+	return takes
 }
 
-func (b *i2cBus) put(in Input) error {
-	if in.Wire != nil || in.Hold != nil {
-		return fmt.Errorf("link %s is an i2c bus: its lines can't be cut or held; without a pull-up they stay low", b.link)
+// do implements simulated.
+func (b *i2cBus) do(i link.Intent, done func(link.Outcome)) error {
+	switch i := i.(type) {
+	case link.Transact:
+		t, err := i2c.ParseTransaction(i.Text)
+		if err != nil {
+			return err
+		}
+		b.read()
+		b.queue(t, done)
+		return nil
+	case link.Hold:
+		line := slices.IndexFunc(i2c.Kind.Lines, func(r bus.Role) bool { return r.Name == i.Role })
+		if line < 0 {
+			return fmt.Errorf("it has no line %q; there are clock and data", i.Role)
+		}
+		if b.held == nil {
+			b.held = make([]bool, 2)
+		}
+		b.held[line] = !i.Release
+		b.anew("the %s line is %s", i.Role, map[bool]string{true: "let go", false: "held low"}[i.Release])
+	case link.Power:
+		if !slices.ContainsFunc(b.now.Devices, func(e i2c.End) bool { return e.Name == i.Device }) {
+			return fmt.Errorf("%q is no device on it", i.Device)
+		}
+		b.off[i.Device] = !i.On
+		b.anew("%s: supply %s", i.Device, map[bool]string{true: "on", false: "off"}[i.On])
+	case link.Configure:
+		n, err := parseI2C(i.State)
+		if err != nil {
+			return err
+		}
+		state := fmt.Sprintf("clock of %s", n.Bit.Round(4))
+		if n.Off {
+			state = "off"
+		}
+		b.now = *n
+		b.anew("MCU %s", state)
 	}
-	if in.I2C == nil {
-		return fmt.Errorf("link %s is an i2c bus: its firmware asks what the bench says", b.link)
-	}
-	b.feed()
-	b.tap.Flush(b)
-	b.start(*in.I2C)
-	state := fmt.Sprintf("clock of %s", b.now.Bit.Round(4))
-	if b.now.Off {
-		state = "off"
-	}
-	b.note(b.w.now, "MCU %s", state)
+	done(link.Outcome{At: b.w.now, OK: true})
 	return nil
+}
+
+// anew starts all parties again, and says why.
+func (b *i2cBus) anew(format string, args ...any) {
+	b.read()
+	b.tap.Flush(b)
+	b.start(b.now)
+	b.note(b.w.now, format, args...)
 }

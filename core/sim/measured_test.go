@@ -49,9 +49,8 @@ behaviour:
 		}
 		w, ok := snap.Window(0, 1, 0, 500*quantity.Millisecond)
 		require.True(t, ok)
-		device := b.Links[0].DeviceEnd
-		device.Rate = b.Links[0].DeviceRate()
-		return uart.RateVerdict(starts, w.Toggles, device, b.Links[0].MCU)
+		l := b.Links[0].Model.(*bench.UART)
+		return uart.RateVerdict(starts, w.Toggles, l.Tap()[1].(uart.Settings), l.MCU)
 	}
 	assert.Contains(t, verdict("-2 %"), "sends at 56 448.0 Bd, -2.00 % from 57.6 kBd")
 	assert.Contains(t, verdict("-2 %"), "passes, 38 % of what is allowed")
@@ -63,9 +62,9 @@ behaviour:
 // later than the event that brought them.
 func TestStopAt(t *testing.T) {
 	b := lock7(t)
-	r := NewRunner(New(b, capture.NewStore(MetaOf(b))))
+	r := NewRunner(New(b, capture.NewStore(MetaOf(b))), false, time.Now())
 	guard.Go(r.Run)
-	defer r.Stop()
+	defer r.Close()
 	r.SetSpeed(100)
 	halted := func(tr *capture.Trigger) Halt {
 		r.StopAt(tr)
@@ -86,7 +85,7 @@ func TestStopAt(t *testing.T) {
 	second := halted(capture.NewTrigger(r.store.Snapshot(), []byte("SNAP")))
 	assert.Greater(t, second.At, at)
 	require.NoError(t, b.Apply(finding.Edit{Path: []string{"links", "lower-gauge", "mcu", "frame"}, Value: "7O1"}))
-	require.NoError(t, r.Apply(b))
+	require.NoError(t, r.Configure(b))
 	h = halted(capture.NewTrigger(r.store.Snapshot(), nil))
 	assert.Equal(t, uint16(1), h.Link)
 	assert.LessOrEqual(t, r.Now()-h.At, quantity.Millisecond)

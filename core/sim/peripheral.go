@@ -24,60 +24,11 @@ type Unit struct {
 	LeftOver, Drained string
 }
 
-// words are the marks of a unit in an input's text.
-func (u Unit) String() string {
-	var out []string
-	for _, x := range []struct {
-		on   bool
-		word string
-	}{{u.Undriven, "undriven"}, {u.Mute, "mute"}, {u.Deaf, "deaf"}, {u.Unserved, "unserved"}} {
-		if x.on {
-			out = append(out, x.word)
-		}
-	}
-	if u.LeftOver != "" {
-		out = append(out, "left="+u.LeftOver)
-	}
-	if u.Drained != "" {
-		out = append(out, "drained="+u.Drained)
-	}
-	if len(out) == 0 {
-		return "works"
-	}
-	return strings.Join(out, ",")
-}
-
-func parseUnit(text string) (u Unit, err error) {
-	if text == "works" {
-		return u, nil
-	}
-	for _, w := range strings.Split(text, ",") {
-		word, value, _ := strings.Cut(w, "=")
-		switch word {
-		case "undriven":
-			u.Undriven = true
-		case "mute":
-			u.Mute = true
-		case "deaf":
-			u.Deaf = true
-		case "unserved":
-			u.Unserved = true
-		case "left":
-			u.LeftOver = value
-		case "drained":
-			u.Drained = value
-		default:
-			return u, fmt.Errorf("%q is no state of a unit", w)
-		}
-	}
-	return u, nil
-}
-
 // peripheral are the control registers of one unit, of its pins, its interrupt
 // line and its DMA channel, as the firmware's writes leave them. It obeys writes
 // as the part does: what has no clock takes none.
 type peripheral struct {
-	link   *bench.Common
+	link   *bench.Link
 	chain  startup.Chain
 	values map[*register.Register]uint64
 	fine   map[*register.Register]uint64 // waits for the first register of the rate
@@ -89,7 +40,7 @@ type peripheral struct {
 }
 
 // started is the peripheral after the firmware's start-up.
-func started(l *bench.Common) (*peripheral, error) {
+func started(l *bench.Link) (*peripheral, error) {
 	c, err := l.Chain()
 	if err != nil {
 		return nil, err
@@ -220,7 +171,7 @@ func (p *peripheral) emptied() bool {
 }
 
 // uart gives what the registers make of a uart, and of the MCU's settings.
-func (p *peripheral) uart(l *bench.Link) (Unit, uart.Settings) {
+func (p *peripheral) uart(l *bench.UART) (Unit, uart.Settings) {
 	s, err := l.FromRegisters(p.value)
 	alive := err == nil && p.on("clock") && p.on("enable")
 	u := Unit{
@@ -248,7 +199,7 @@ func (p *peripheral) uart(l *bench.Link) (Unit, uart.Settings) {
 // leaves them, in order of their addresses: what a probe would read.
 func Dump(b *bench.Bench) []register.Seen {
 	values := map[*register.Register]uint64{}
-	for _, l := range b.All() {
+	for _, l := range b.Links {
 		p, err := started(l)
 		if err != nil {
 			continue

@@ -2,7 +2,9 @@ package sim
 
 import (
 	"context"
+	"math"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"gavrix/core/bench"
@@ -10,54 +12,6 @@ import (
 	"gavrix/core/link"
 	"gavrix/core/quantity"
 )
-
-// Headless is a session on a world whose time goes on only while somebody
-// waits, as fast as it can.
-type Headless struct {
-	World *World
-	Bench *bench.Bench
-}
-
-// NewHeadless gives a session on a new world.
-func NewHeadless(b *bench.Bench) *Headless {
-	return &Headless{World: New(b, capture.NewStore(MetaOf(b))), Bench: b}
-}
-
-// Store implements link.Session.
-func (h *Headless) Store() *capture.Store { return h.World.store }
-
-// Now implements link.Session.
-func (h *Headless) Now() quantity.Time { return h.World.now }
-
-// Info implements link.Session.
-func (h *Headless) Info(uint16) link.Info { return simInfo }
-
-var simInfo = link.Info{Simulated: true, Role: "MCU", Levels: true, Marks: "all", Open: true}
-
-// Send implements link.Session.
-func (h *Headless) Send(l uint16, data []byte) error {
-	return h.World.Put(Input{Link: h.World.names[l], Send: data})
-}
-
-// Wait implements link.Session.
-func (h *Headless) Wait(ctx context.Context, until quantity.Time, cond func(*capture.Snapshot) bool) error {
-	seen := uint64(0)
-	for {
-		if v := h.World.store.Version(); v != seen {
-			seen = v
-			if cond(h.World.store.Snapshot()) {
-				return nil
-			}
-		}
-		if h.World.now >= until {
-			return nil
-		}
-		if err := ctx.Err(); err != nil {
-			return err
-		}
-		h.World.RunTo(min(until, max(h.World.NextEvent(), h.World.now+1)))
-	}
-}
 
 // Pace says how virtual time goes on.
 type Pace struct {
@@ -68,22 +22,31 @@ type Pace struct {
 	Reached float64
 }
 
-// Runner ties a world to the wall clock. Its methods may be called from any
-// goroutine.
+// Runner ties a world to the wall clock. It is a link.Port for all simulated links.
+// Its methods may be called from any goroutine; those that only look wait for
+// nothing.
 type Runner struct {
 	world *World
 	store *capture.Store
+	// bound: the time of the world is that of the wall clock, whatever happens; when
+	// the machine falls behind it catches up.
+	bound bool
 
-	mu     sync.Mutex
-	pace   Pace
-	wall   time.Time // wall time and virtual time from which the pace counts
+	now  atomic.Int64 // virtual time
+	pace atomic.Pointer[Pace]
+	info atomic.Pointer[[]link.Info]
+
+	mu     sync.Mutex // of the world and of what follows
+	wall   time.Time  // wall time and virtual time from which the pace counts
 	origin quantity.Time
+	slice  quantity.Time    // of virtual time that the machine runs in about a millisecond
 	halt   *capture.Trigger // stops time; nil when none is armed
 	halted *Halt            // by it, until somebody asked
 
-	stop chan struct{}
-	done chan struct{}
-	once sync.Once
+	stop    chan struct{}
+	done    chan struct{}
+	once    sync.Once
+	started atomic.Bool
 }
 
 // Halt is where a trigger stopped time.
@@ -94,16 +57,25 @@ type Halt struct {
 
 const beat = 4 * time.Millisecond
 
-// NewRunner gives a runner of the world; Run must be started by the caller.
-func NewRunner(w *World) *Runner {
-	return &Runner{world: w, store: w.store, pace: Pace{Running: true, Speed: 1, Reached: 1}, stop: make(chan struct{}), done: make(chan struct{})}
+// NewRunner gives a runner of the world; Run must be started by the caller. With
+// bound its time is that of the wall clock since start.
+func NewRunner(w *World, bound bool, start time.Time) *Runner {
+	r := &Runner{world: w, store: w.store, bound: bound, wall: start, slice: quantity.Millisecond, stop: make(chan struct{}), done: make(chan struct{})}
+	r.setPace(Pace{Running: true, Speed: 1, Reached: 1})
+	r.look()
+	return r
 }
 
-// Run lets time go on until Stop.
+func (r *Runner) setPace(p Pace) { r.pace.Store(&p) }
+
+// Run implements link.Port: it lets time go on until Close.
 func (r *Runner) Run() {
+	r.started.Store(true)
 	defer close(r.done)
 	r.mu.Lock()
-	r.restart()
+	if !r.bound {
+		r.restart()
+	}
 	r.mu.Unlock()
 	t := time.NewTicker(beat)
 	defer t.Stop()
@@ -119,10 +91,12 @@ func (r *Runner) Run() {
 	}
 }
 
-// Stop ends Run and waits for it.
-func (r *Runner) Stop() {
+// Close implements link.Port.
+func (r *Runner) Close() {
 	r.once.Do(func() { close(r.stop) })
-	<-r.done
+	if r.started.Load() {
+		<-r.done
+	}
 }
 
 func (r *Runner) restart() { r.wall, r.origin = time.Now(), r.world.now }
@@ -130,28 +104,43 @@ func (r *Runner) restart() { r.wall, r.origin = time.Now(), r.world.now }
 // advance runs the world to where the pace says it should be, in slices, so
 // that a speed which the machine can't reach does not hold up the callers.
 func (r *Runner) advance() {
-	if !r.pace.Running {
+	defer func() { r.now.Store(int64(r.world.now)) }()
+	p := r.Pace()
+	if !p.Running {
 		return
 	}
 	start := time.Now()
-	target := r.origin + quantity.Time(start.Sub(r.wall).Seconds()*r.pace.Speed*float64(quantity.Second))
+	target := r.origin + quantity.Time(start.Sub(r.wall).Seconds()*p.Speed*float64(quantity.Second))
 	for r.world.now < target {
-		slice := max(quantity.Time(float64(quantity.Millisecond)*r.pace.Speed), 1)
+		before, from := time.Now(), r.world.now
+		to := min(target, from+r.slice)
 		if r.halt == nil {
-			r.world.RunTo(min(target, r.world.now+slice))
-		} else if r.watched(min(target, r.world.now+slice)) {
+			r.world.RunTo(to)
+		} else if r.watched(to) {
 			return
 		}
-		if time.Since(start) > 3*beat {
+		r.now.Store(int64(r.world.now))
+		if took := time.Since(before); to == from+r.slice && took > 0 {
+			// The next slice is to take about a millisecond.
+			r.slice = quantity.Time(min(max(float64(r.slice)*float64(time.Millisecond)/float64(took), float64(r.slice)/4), 2*float64(r.slice), float64(quantity.Second)))
+			r.slice = max(r.slice, quantity.Microsecond)
+		}
+		if time.Since(start) > 2*beat {
 			missing := float64(target-r.world.now) / float64(quantity.Second)
-			if span := start.Sub(r.wall).Seconds(); missing > 0.1*r.pace.Speed && span > 0 {
-				r.pace.Reached = float64(r.world.now-r.origin) / float64(quantity.Second) / span
-				r.restart()
+			if span := start.Sub(r.wall).Seconds(); missing > 0.1*p.Speed && span > 0 {
+				p.Reached = float64(r.world.now-r.origin) / float64(quantity.Second) / span
+				r.setPace(p)
+				if !r.bound {
+					r.restart()
+				}
 			}
 			return
 		}
 	}
-	r.pace.Reached = r.pace.Speed
+	if math.Abs(p.Reached-p.Speed) > 0 {
+		p.Reached = p.Speed
+		r.setPace(p)
+	}
 }
 
 // watched runs the world event by event, and says whether the trigger stopped it.
@@ -163,7 +152,10 @@ func (r *Runner) watched(to quantity.Time) bool {
 			continue
 		}
 		if link, at, ok := r.halt.Fired(r.store.Snapshot()); ok {
-			r.halt, r.halted, r.pace.Running = nil, &Halt{link, at}, false
+			p := r.Pace()
+			p.Running = false
+			r.halt, r.halted = nil, &Halt{link, at}
+			r.setPace(p)
 			return true
 		}
 	}
@@ -172,16 +164,19 @@ func (r *Runner) watched(to quantity.Time) bool {
 
 // StopAt lets time go on until the trigger fires; nil disarms it.
 func (r *Runner) StopAt(t *capture.Trigger) {
-	r.do(func() {
+	r.do(func(p *Pace) {
 		r.halt, r.halted = t, nil
 		if t != nil {
-			r.pace.Running = true
+			p.Running = true
 		}
 	})
 }
 
 // Halted gives, once, where a trigger stopped time.
 func (r *Runner) Halted() (Halt, bool) {
+	if r.Pace().Running {
+		return Halt{}, false
+	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.halted == nil {
@@ -193,76 +188,88 @@ func (r *Runner) Halted() (Halt, bool) {
 }
 
 // do runs f between two events, at the present moment of the pace.
-func (r *Runner) do(f func()) {
+func (r *Runner) do(f func(p *Pace)) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.advance()
-	f()
-	r.restart()
+	p := r.Pace()
+	f(&p)
+	r.setPace(p)
+	r.look()
+	r.now.Store(int64(r.world.now))
+	if !r.bound {
+		r.restart()
+	}
 }
 
 // Pace gives the present pace.
-func (r *Runner) Pace() Pace {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	return r.pace
-}
+func (r *Runner) Pace() Pace { return *r.pace.Load() }
 
 // SetRunning starts or stops time.
-func (r *Runner) SetRunning(on bool) { r.do(func() { r.pace.Running = on }) }
+func (r *Runner) SetRunning(on bool) { r.do(func(p *Pace) { p.Running = on }) }
 
 // SetSpeed sets the virtual seconds a second, from a nanosecond to a thousand
 // seconds.
 func (r *Runner) SetSpeed(s float64) {
-	r.do(func() { r.pace.Speed = min(max(s, 1e-9), 1000); r.pace.Reached = r.pace.Speed })
+	r.do(func(p *Pace) { p.Speed = min(max(s, 1e-9), 1000); p.Reached = p.Speed })
 }
 
 // StepChar stops time and goes on to the end of the next character.
 func (r *Runner) StepChar() {
-	r.do(func() { r.pace.Running = false; r.world.StepChar(quantity.Second) })
+	r.do(func(p *Pace) { p.Running = false; r.world.StepChar(quantity.Second) })
 }
 
 // StepBit stops time and goes on by one bit of a link.
 func (r *Runner) StepBit(l uint16) {
-	r.do(func() { r.pace.Running = false; r.world.RunTo(r.world.now + r.world.Bit(l)) })
+	r.do(func(p *Pace) { p.Running = false; r.world.RunTo(r.world.now + r.world.Bit(l)) })
 }
 
-// Apply brings a changed bench into the world.
-func (r *Runner) Apply(b *bench.Bench) (err error) {
-	r.do(func() { err = r.world.Apply(b) })
+// Configure implements link.Port.
+func (r *Runner) Configure(b *bench.Bench) (err error) {
+	r.do(func(*Pace) { err = r.world.Apply(b) })
 	return err
 }
 
-// Wire breaks or mends a wire of a link.
-func (r *Runner) Wire(l uint16, w Wire) (err error) {
-	r.do(func() { err = r.world.Put(Input{Link: r.world.names[l], Wire: &w}) })
-	return err
-}
-
-// Hold makes a can bus stick dominant, or lets it go.
-func (r *Runner) Hold(name string, on bool) (err error) {
-	r.do(func() { err = r.world.Put(Input{Link: name, Hold: &on}) })
-	return err
+// Do implements link.Port. While time is stopped it waits on.
+func (r *Runner) Do(ctx context.Context, l uint16, i link.Intent) (link.Outcome, error) {
+	over := make(chan link.Outcome, 1)
+	var err error
+	r.do(func(*Pace) { err = r.world.Do(r.world.names[l], i, func(o link.Outcome) { over <- o }) })
+	if err != nil {
+		return link.Outcome{}, err
+	}
+	select {
+	case out := <-over:
+		return out, nil
+	case <-ctx.Done():
+		return link.Outcome{}, ctx.Err()
+	case <-r.stop:
+		return link.Outcome{}, context.Canceled
+	}
 }
 
 // Store implements link.Session.
 func (r *Runner) Store() *capture.Store { return r.store }
 
-// Info implements link.Session.
-func (r *Runner) Info(uint16) link.Info { return simInfo }
+// Info implements link.Port.
+func (r *Runner) Info(l uint16) link.Info {
+	if all := *r.info.Load(); int(l) < len(all) {
+		return all[l]
+	}
+	return link.Info{}
+}
+
+// look takes down what the links can do, for Info.
+func (r *Runner) look() {
+	all := make([]link.Info, len(r.world.links))
+	for i := range all {
+		all[i] = r.world.Info(uint16(i))
+	}
+	r.info.Store(&all)
+}
 
 // Now implements link.Session.
-func (r *Runner) Now() quantity.Time {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	return r.world.now
-}
-
-// Send implements link.Session.
-func (r *Runner) Send(l uint16, data []byte) (err error) {
-	r.do(func() { err = r.world.Put(Input{Link: r.world.names[l], Send: append([]byte(nil), data...)}) })
-	return err
-}
+func (r *Runner) Now() quantity.Time { return quantity.Time(r.now.Load()) }
 
 // Wait implements link.Session. While time is stopped it waits on.
 func (r *Runner) Wait(ctx context.Context, until quantity.Time, cond func(*capture.Snapshot) bool) error {

@@ -19,9 +19,11 @@ import (
 	"gavrix/core/capture/pcapng"
 	"gavrix/core/diagnose"
 	"gavrix/core/finding"
+	"gavrix/core/link"
 	"gavrix/core/prove"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
+	"gavrix/core/records"
 	"gavrix/demo"
 )
 
@@ -73,7 +75,7 @@ func TestTheFaultOnPurpose(t *testing.T) {
 	h := NewHeadless(b)
 	send := func(text string) ([]byte, record.Flags, *capture.Snapshot) {
 		from := h.Now()
-		require.NoError(t, h.Send(lower.Index, []byte(text)))
+		require.NoError(t, h.World.Do(h.World.names[lower.Index], link.Send{Data: []byte(text)}, nil))
 		h.World.RunTo(from + 80*quantity.Millisecond)
 		snap := h.Store().Snapshot()
 		data, flags := traffic(snap, lower.Index, record.Device, record.MCU, from)
@@ -113,34 +115,29 @@ func TestSameInputsGiveTheSameCapture(t *testing.T) {
 			w.RunTo(w.now + quantity.Time(rapid.Int64Range(0, int64(90*quantity.Millisecond)).Draw(rt, "gap")))
 			l := b.Links[rapid.IntRange(0, 1).Draw(rt, "link")]
 			if rapid.Bool().Draw(rt, "send") {
-				require.NoError(rt, w.Put(Input{Link: l.Name, Send: []byte("SNAP\n")}))
+				require.NoError(rt, w.Do(l.Name, link.Send{Data: []byte("SNAP\n")}, nil))
 				continue
 			}
 			e := EndsOf(l)
 			e.MCU.Frame = uart.Frame{Data: rapid.IntRange(7, 9).Draw(rt, "data"), Parity: uart.Even, Stop: 1}
 			e.ClockOff = quantity.PPM(rapid.IntRange(-50000, 50000).Draw(rt, "ppm"))
-			require.NoError(rt, w.Put(Input{Link: l.Name, Ends: &e}))
+			require.NoError(rt, w.Do(l.Name, link.Configure{State: packed(e)}, nil))
 			if rapid.Bool().Draw(rt, "wire?") {
-				require.NoError(rt, w.Put(Input{Link: l.Name, Wire: &Wire{FromDevice: rapid.Bool().Draw(rt, "side"), Broken: rapid.Bool().Draw(rt, "broken")}}))
+				require.NoError(rt, w.Do(l.Name, link.Cut{End: rapid.SampledFrom([]string{"mcu", "device"}).Draw(rt, "side"), Joined: rapid.Bool().Draw(rt, "joined")}, nil))
 			}
 		}
 		end := w.now + 100*quantity.Millisecond
 		w.RunTo(end)
 
 		// Replayed from the text of the inputs, and watched at other times.
-		var inputs []Input
-		for _, in := range w.Inputs {
-			back, err := ParseInput(in.String())
-			require.NoError(rt, err)
-			require.Equal(rt, in, back)
-			inputs = append(inputs, back)
-		}
+		inputs, err := Inputs(w.store.Snapshot())
+		require.NoError(rt, err)
 		again := New(b, capture.NewStore(MetaOf(b)))
 		for _, in := range inputs {
 			for again.now < in.At {
 				again.RunTo(min(in.At, again.now+quantity.Time(rapid.Int64Range(1, int64(30*quantity.Millisecond)).Draw(rt, "slice"))))
 			}
-			require.NoError(rt, again.Put(in))
+			require.NoError(rt, again.Do(in.Link, in.Intent, nil))
 		}
 		again.RunTo(end)
 		a, c := w.store.Snapshot(), again.store.Snapshot()
@@ -200,7 +197,7 @@ behaviour:
 		if flags != 0 {
 			r.clean = 0 // a byte with an error mark is no good byte
 		}
-		return r, b.Links[0].Directions()[1]
+		return r, b.Links[0].Model.(*bench.UART).Directions()[1]
 	}
 	rng := rand.New(rand.NewPCG(5, 6))
 	for _, frame := range []string{"8N1", "7E1", "8E1", "7O1"} {
@@ -242,7 +239,7 @@ func TestLastByteIsThereAtTheEndOfItsStopBit(t *testing.T) {
 	b := quiet(t)
 	h := NewHeadless(b)
 	l := b.Link("lower-gauge")
-	require.NoError(t, h.Send(l.Index, []byte("SNAP\n")))
+	require.NoError(t, h.World.Do(h.World.names[l.Index], link.Send{Data: []byte("SNAP\n")}, nil))
 	h.World.RunTo(200 * quantity.Millisecond)
 	snap := h.Store().Snapshot()
 	var end quantity.Time
@@ -253,7 +250,7 @@ func TestLastByteIsThereAtTheEndOfItsStopBit(t *testing.T) {
 	}
 	require.Positive(t, end)
 	again := NewHeadless(b)
-	require.NoError(t, again.Send(l.Index, []byte("SNAP\n")))
+	require.NoError(t, again.World.Do(l.Name, link.Send{Data: []byte("SNAP\n")}, nil))
 	again.World.RunTo(end - quantity.Microsecond)
 	data, _ := traffic(again.Store().Snapshot(), l.Index, record.Device, record.Tap, 0)
 	assert.Equal(t, "3.417", string(data))
@@ -308,7 +305,7 @@ func TestEveryTransferIsCounted(t *testing.T) {
 	h := NewHeadless(b)
 	l := b.Link("lower-gauge")
 	for range 1000 {
-		require.NoError(t, h.Send(l.Index, []byte("SNAP\n")))
+		require.NoError(t, h.World.Do(h.World.names[l.Index], link.Send{Data: []byte("SNAP\n")}, nil))
 		h.World.RunTo(h.Now() + 10*quantity.Millisecond)
 	}
 	snap := h.Store().Snapshot()
@@ -325,7 +322,7 @@ func TestEveryTransferIsCounted(t *testing.T) {
 	w, ok := snap.Window(l.Index, deviceSide, 0, end)
 	require.True(t, ok)
 	again := &record.List{}
-	dec := uart.NewReceiver(uart.Config{Frame: l.DeviceEnd.Frame, Period: quantity.PeriodOf(l.DeviceRate())})
+	dec := uart.NewReceiver(uart.Config{Frame: l.Model.(*bench.UART).DeviceEnd.Frame, Period: quantity.PeriodOf(l.Model.(*bench.UART).DeviceRate())})
 	dec.Feed(&w, again)
 	dec.Flush(again)
 	assert.Len(t, again.Done, 1000)
@@ -344,50 +341,116 @@ func TestABrokenWire(t *testing.T) {
 	l := b.Link("lower-gauge")
 	ask := func() ([]byte, record.Flags) {
 		from := h.Now()
-		require.NoError(t, h.Send(l.Index, []byte("SNAP\n")))
+		require.NoError(t, h.World.Do(h.World.names[l.Index], link.Send{Data: []byte("SNAP\n")}, nil))
 		h.World.RunTo(from + 100*quantity.Millisecond)
 		return traffic(h.Store().Snapshot(), l.Index, record.Device, record.MCU, from)
 	}
-	for _, fromDevice := range []bool{false, true} {
-		require.NoError(t, h.World.Put(Input{Link: l.Name, Wire: &Wire{FromDevice: fromDevice, Broken: true}}))
+	for _, end := range []string{"mcu", "lower-gauge"} {
+		require.NoError(t, h.World.Do(l.Name, link.Cut{End: end}, nil))
 		data, _ := ask()
 		assert.Empty(t, data)
 		d := diagnose.Link(h.Store().Snapshot(), l)
 		require.NotEmpty(t, d)
 		assert.Equal(t, "no-answer", d[0].Code)
 		assert.Contains(t, d[0].Why, "one can't tell these apart from here")
-		require.NoError(t, h.World.Put(Input{Link: l.Name, Wire: &Wire{FromDevice: fromDevice}}))
+		require.NoError(t, h.World.Do(l.Name, link.Cut{End: end, Joined: true}, nil))
 		data, flags := ask()
 		assert.Equal(t, "3.417\n", string(data))
 		assert.Zero(t, flags)
 	}
 }
 
-func TestInputs(t *testing.T) {
-	b := lock7(t)
-	h := NewHeadless(b)
-	assert.ErrorContains(t, h.World.Put(Input{Link: "nowhere", Send: []byte("x")}), "no link")
-	for _, bad := range []string{"", "at x send l 00", "at 5 send l", "at 5 send l zz", "at 5 send l ", "at 5 ends l mcu 1 device 2 off 3 service 4",
-		"at 5 ends l mcu 9600000000/8N1/16/false device 9600000000/8N1/3/false off 0 service 0"} {
-		_, err := ParseInput(bad)
-		assert.Error(t, err, bad)
+// TestIntentsAreRefused: what a link can't do it says, and does not keep.
+func TestIntentsAreRefused(t *testing.T) {
+	h := NewHeadless(lock7(t))
+	before := h.Store().Snapshot().Len()
+	for _, c := range []struct {
+		link string
+		i    link.Intent
+		want string
+	}{
+		{"nowhere", link.Send{Data: []byte("x")}, "no link"},
+		{"gate", link.Send{Data: []byte("x")}, "not simulated"},
+		{"pump", link.Send{Data: []byte("x")}, "a can node sends frames"},
+		{"hull", link.Send{Data: []byte("x")}, "on an i2c bus transactions are sent"},
+		{"pump", link.Cut{End: "mcu"}, "share one pair"},
+		{"lower-gauge", link.Hold{Role: "mcu"}, "none can be held"},
+		{"lower-gauge", link.Cut{End: "pump"}, "no end of it"},
+		{"lower-gauge", link.Power{Device: "pump"}, "no device on it"},
+		{"hull", link.Power{Device: "pump"}, "no device on it"},
+		{"hull", link.Hold{Role: "line"}, "no line"},
+		{"hull", link.Transact{Text: "start 96 ack"}, "ends with stop"},
+		{"pump", link.Transact{Text: "XYZ"}, "no identifier"},
+		{"hull", link.Configure{State: "e30"}, "out of range"},
+		{"pump", link.Configure{State: "!"}, "no base64"},
+		{"lower-gauge", link.Configure{State: "e30"}, "rate is 1 Bd"},
+	} {
+		assert.ErrorContains(t, h.World.Do(c.link, c.i, nil), c.want, "%s: %s", c.link, link.Text(c.i))
 	}
+	assert.Equal(t, before, h.Store().Snapshot().Len())
 }
 
-func FuzzParseInput(f *testing.F) {
-	f.Add("at 5 send l 00ff")
-	f.Add("at 5 cut l device")
-	f.Add("at 5 hold pump true")
-	f.Add("at 5 i2c hull eyJCaXQiOjl9") // short ones only: long ones stall the fuzzer
-	f.Add("at 5 ends l mcu 9600000000/8N1/16/false device 9600000000/7E1/16/true off -3.5 service 5000000")
-	f.Fuzz(func(t *testing.T, s string) {
-		in, err := ParseInput(s)
-		if err == nil {
-			back, err := ParseInput(in.String())
-			require.NoError(t, err)
-			require.Equal(t, in, back)
-		}
-	})
+// TestOutcomes: a transaction says what came of it, on a healthy bus, without the
+// device, and on a held line.
+func TestOutcomes(t *testing.T) {
+	h := NewHeadless(lock7(t))
+	do := func(name string, i link.Intent) (link.Outcome, error) {
+		return h.Do(context.Background(), h.Bench.Link(name).Index, i)
+	}
+	out, err := do("hull", link.Transact{Text: "start 96 ack 12 ack restart 97 ack .. ack .. nack stop"})
+	require.NoError(t, err)
+	assert.True(t, out.OK)
+	assert.Equal(t, "done, read 03 1A", out.Text)
+	out, err = do("hull", link.Transact{Text: "start A2 ack 00 ack stop"})
+	require.NoError(t, err)
+	assert.False(t, out.OK)
+	assert.Equal(t, "the address was not acknowledged", out.Text)
+	_, err = do("hull", link.Power{Device: "leaf-tilt"})
+	require.NoError(t, err)
+	out, err = do("hull", link.Transact{Text: "start 96 ack 12 ack stop"})
+	require.NoError(t, err)
+	assert.False(t, out.OK)
+	_, err = do("hull", link.Hold{Role: "data"})
+	require.NoError(t, err)
+	_, err = do("hull", link.Transact{Text: "start 96 ack 12 ack stop"})
+	require.ErrorContains(t, err, "nothing came of it")
+
+	out, err = do("pump", link.Transact{Text: "0F0 01 02"})
+	require.NoError(t, err)
+	assert.True(t, out.OK)
+	h.World.RunTo(h.Now() + 10*quantity.Millisecond)
+	snap := h.Store().Snapshot()
+	seen := false
+	for _, head := range snap.After(0, records.Query{Link: int(h.Bench.Link("pump").Index), Kinds: []record.Kind{record.Frame}}) {
+		seen = seen || head.ID == 0xf0 && head.From == record.MCU
+	}
+	assert.True(t, seen)
+	inputs, err := Inputs(snap)
+	require.NoError(t, err)
+	assert.Len(t, inputs, 7)
+}
+
+// TestPowerOfADevice: without supply a gauge says nothing, with it back it begins
+// anew; on can the partner is missed.
+func TestPowerOfADevice(t *testing.T) {
+	h := NewHeadless(lock7(t))
+	upper := h.Bench.Link("upper-gauge")
+	bytes := func(from quantity.Time) int {
+		data, _ := traffic(h.Store().Snapshot(), upper.Index, record.Device, record.MCU, from)
+		return len(data)
+	}
+	step := func() quantity.Time { from := h.Now(); h.World.RunTo(from + 400*quantity.Millisecond); return from }
+	assert.Positive(t, bytes(step()))
+	require.NoError(t, h.World.Do("upper-gauge", link.Power{Device: "upper-gauge"}, nil))
+	h.World.RunTo(h.Now() + 50*quantity.Millisecond)
+	assert.Zero(t, bytes(step()))
+	require.NoError(t, h.World.Do("upper-gauge", link.Power{Device: "upper-gauge", On: true}, nil))
+	assert.Positive(t, bytes(step()))
+	require.NoError(t, h.World.Do("pump", link.Power{Device: "pump-drive"}, nil))
+	from := step()
+	f := framesOf(h.Store().Snapshot(), h.Bench.Link("pump").Index, from)
+	assert.Zero(t, f.fromDevices)
+	assert.Positive(t, f.unacknowledged)
 }
 
 func BenchmarkWorld(b *testing.B) {

@@ -16,6 +16,7 @@ import (
 	"gavrix/core/bench"
 	"gavrix/core/capture"
 	"gavrix/core/finding"
+	"gavrix/core/link"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
 	"gavrix/core/startup"
@@ -146,7 +147,7 @@ type seen struct {
 func exchange(t require.TestingT, b *bench.Bench) seen {
 	w := New(b, capture.NewStore(MetaOf(b)))
 	w.RunTo(quantity.Millisecond)
-	require.NoError(t, w.Put(Input{Link: "gauge", Send: []byte("SNAP\n")}))
+	require.NoError(t, w.Do("gauge", link.Send{Data: []byte("SNAP\n")}, nil))
 	w.RunTo(200 * quantity.Millisecond)
 	s := w.store.Snapshot()
 	var out seen
@@ -159,7 +160,7 @@ func exchange(t require.TestingT, b *bench.Bench) seen {
 	}
 	out.sent, out.heard = get(record.MCU, record.Tap), get(record.MCU, record.Device)
 	out.answered, out.read = get(record.Device, record.Tap), get(record.Device, record.MCU)
-	out.floats = w.links[0].line[mcuSide].Open()
+	out.floats = w.links[0].(*uartLink).line[mcuSide].Open()
 	for i := range s.Len() {
 		if r := s.At(i); r.Kind == record.Changed {
 			out.notes += r.Text + "\n"

@@ -4,75 +4,123 @@
 package sim
 
 import (
+	"encoding/base64"
+	"encoding/json"
 	"fmt"
 	"math/rand/v2"
 
 	"gavrix/core/bench"
 	"gavrix/core/capture"
+	"gavrix/core/link"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
 )
 
-// World is a simulated bench. It is not safe for use by several goroutines;
-// Runner makes it so.
+// World is a simulated bench: actors that are called at times. It is not safe for
+// use by several goroutines; Runner makes it so.
 type World struct {
-	store *capture.Store
-	queue queue
-	now   quantity.Time
-	rng   *rand.Rand
-	links []*simLink // nil where a real port stands in
-	buses []running  // behind the links in the capture
-	names []string   // of links and buses, as in the capture
-	// Inputs are all that was put in so far, in order.
-	Inputs []Input
+	store  *capture.Store
+	queue  queue
+	now    quantity.Time
+	rng    *rand.Rand
+	actors []actor
+	links  []simulated // by the link's place in the bench; nil where none is simulated
+	names  []string    // of the links
+}
+
+// actor is whatever acts at times that it asked for: a link with its wires, units
+// and devices.
+type actor interface {
+	// act is called at a time that was asked for with World.at.
+	act(what eventKind, arg uint8)
+}
+
+// simulated is a link in the world.
+type simulated interface {
+	actor
+	// do does what is asked, and calls done when it is over; an error says why
+	// nothing was done.
+	do(i link.Intent, done func(link.Outcome)) error
+	// takes says which intents it takes, and why it does not take the others.
+	takes() map[string]string
+	// state is the text of the state in which it runs, or will from its next idle on.
+	state() string
+	// feed brings its receivers up to the present.
+	feed()
+	// bit is a bit of the MCU's unit.
+	bit() quantity.Time
+}
+
+// kind is how links of one kind run: a file and a row in kinds.
+type kind struct {
+	// new gives a link at the present time of the world.
+	new func(p place, l *bench.Link) simulated
+	// state gives the text of the state in which the bench says that it runs.
+	state func(l *bench.Link) string
+}
+
+// kinds are the kinds of links that run in the world, by the name of their bus.
+var kinds = map[string]kind{
+	"uart": {newUART, func(l *bench.Link) string { return packed(EndsOf(l)) }},
+	"i2c":  {newI2CBus, func(l *bench.Link) string { return packed(I2COf(l)) }},
+	"can":  {newCANBus, func(l *bench.Link) string { return packed(NodesOf(l)) }},
+}
+
+// place is where a link is in the world and in the capture.
+type place struct {
+	w     *World
+	index uint16 // of the link
+	id    uint16 // of the actor
+	line0 int    // the first of its lines
+}
+
+// at asks for a call of the actor.
+func (p place) at(t quantity.Time, what eventKind, arg uint8) {
+	p.w.queue.push(event{at: max(t, p.w.now), kind: what, actor: p.id, arg: arg})
+}
+
+// note puts something that happened into the capture.
+func (p place) note(at quantity.Time, format string, args ...any) {
+	p.w.store.Put(&record.Record{Kind: record.Changed, Link: p.index, Origin: record.FromGavrix, Start: at, End: at, Text: fmt.Sprintf(format, args...)})
 }
 
 // MetaOf describes the capture of a bench.
 func MetaOf(b *bench.Bench) capture.Meta {
-	m := capture.Meta{Bench: string(b.Text()), Seed: b.Seed}
+	m := capture.Meta{Bench: string(b.Text()), Files: b.Files(), Seed: b.Seed}
 	for _, l := range b.Links {
-		m.Links = append(m.Links, capture.Link{
-			Name: l.Name, Kind: l.Kind.Name, MCU: "MCU", Device: l.Device.Name, Lines: []string{"from the MCU", "to the MCU"},
-			Real: l.Port != nil, OneSided: l.Port != nil,
-		})
-	}
-	for _, l := range b.Buses {
-		if l.Index == bench.NotSimulated {
-			continue
+		c := capture.Link{Name: l.Name, Kind: l.Kind.Name, Real: l.Port != nil, OneSided: l.Port != nil}
+		for _, e := range l.Ends {
+			c.Ends = append(c.Ends, e.Name)
 		}
-		lines := []string{}
-		for _, r := range l.Kind.Lines {
-			lines = append(lines, r.Name)
+		if _, runs := kinds[l.Kind.Name]; !runs && l.Port == nil {
+			c.Silent = fmt.Sprintf("the simulation does not run %s links yet", l.Kind.Name)
 		}
-		m.Links = append(m.Links, capture.Link{Name: l.Name, Kind: l.Kind.Name, MCU: "MCU", Device: "others", Lines: lines})
+		var roles, lines []string
+		for _, r := range l.Roles() {
+			roles = append(roles, r.Name)
+			lines = append(lines, l.Name+"."+r.Name)
+		}
+		m.Add(c, roles, lines)
 	}
 	return m
 }
 
-// New gives the bench's world at the time 0; all traffic goes to the store.
-// Links with a real port are left out.
+// New gives the bench's world at the time 0; all traffic goes to the store, which was
+// made for MetaOf the bench. Links with a real port are left out.
 func New(b *bench.Bench, store *capture.Store) *World {
-	w := &World{store: store, rng: rand.New(rand.NewPCG(b.Seed, 0x6c6f636b))}
-	for _, l := range b.Links {
+	w := &World{store: store, rng: rand.New(rand.NewPCG(b.Seed, 0x6c6f636b)), links: make([]simulated, len(b.Links))}
+	line := 0
+	for i, l := range b.Links {
 		w.names = append(w.names, l.Name)
-		if l.Port != nil {
-			w.links = append(w.links, nil)
-			continue
+		k, runs := kinds[l.Kind.Name]
+		if l.Port == nil && runs {
+			id := uint16(len(w.actors))
+			w.actors = append(w.actors, nil)
+			store.Put(&record.Record{Kind: record.Opened, Link: l.Index, Origin: record.FromGavrix, Text: "simulated"})
+			s := k.new(place{w, l.Index, id, line}, l)
+			w.actors[id], w.links[i] = s, s
 		}
-		w.links = append(w.links, newLink(w, l))
-		store.Put(&record.Record{Kind: record.Opened, Link: l.Index, Origin: record.FromGavrix, Text: "simulated"})
-	}
-	for _, l := range b.Buses {
-		switch {
-		case l.Index == bench.NotSimulated:
-			continue
-		case l.CAN != nil:
-			w.buses = append(w.buses, newCANBus(w, l))
-		case l.I2C != nil:
-			w.buses = append(w.buses, newI2CBus(w, l))
-		}
-		w.names = append(w.names, l.Name)
-		store.Put(&record.Record{Kind: record.Opened, Link: l.Index, Origin: record.FromGavrix, Text: "simulated"})
+		line += len(l.Roles())
 	}
 	return w
 }
@@ -82,10 +130,6 @@ func (w *World) Now() quantity.Time { return w.now }
 
 // NextEvent is the time of the next thing that happens by itself.
 func (w *World) NextEvent() quantity.Time { return w.queue.next() }
-
-func (w *World) at(t quantity.Time, kind eventKind, link uint16, side uint8) {
-	w.queue.push(event{at: max(t, w.now), kind: kind, link: link, side: side})
-}
 
 // RunTo lets the world go on to the time t.
 func (w *World) RunTo(t quantity.Time) {
@@ -97,8 +141,7 @@ func (w *World) RunTo(t quantity.Time) {
 	}
 	for _, l := range w.links {
 		if l != nil {
-			l.feed(0)
-			l.feed(1)
+			l.feed()
 		}
 	}
 	w.store.Advance(w.now)
@@ -107,101 +150,72 @@ func (w *World) RunTo(t quantity.Time) {
 func (w *World) step() {
 	e := w.queue.pop()
 	w.now = e.at
-	if e.kind == busRuns {
-		w.buses[int(e.link)-len(w.links)].runs()
-		return
-	}
-	l := w.links[e.link]
-	switch e.kind {
-	case sent:
-		l.charSent(e.side)
-	case look:
-		l.look(e.side)
-	case again:
-		l.feed(int(e.side))
-	case acts:
-		l.deviceActs()
-	case asks:
-		l.ask()
-	case service:
-		l.registerFull = false
-	case turn:
-		l.nextExchange()
-	}
+	w.actors[e.actor].act(e.kind, e.arg)
 }
 
-// Put puts an input in at the present time.
-func (w *World) Put(in Input) error {
-	for i, l := range w.links {
-		if w.names[i] != in.Link {
-			continue
-		}
-		if l == nil {
-			return fmt.Errorf("link %s has a real port; the simulation does not drive it", in.Link)
-		}
-		in.At = w.now
-		w.Inputs = append(w.Inputs, in)
-		w.store.Put(&record.Record{
-			Kind: record.Input, Link: l.index, Origin: record.FromGavrix, Start: w.now, End: w.now, Text: in.String(),
-		})
+// link gives a simulated link by its name.
+func (w *World) link(name string) (simulated, uint16, error) {
+	for i, n := range w.names {
 		switch {
-		case in.Wire != nil:
-			l.wire(*in.Wire)
-		case in.Ends != nil:
-			l.change(*in.Ends)
+		case n != name:
+		case w.links[i] == nil:
+			return nil, 0, fmt.Errorf("link %s is not simulated", name)
 		default:
-			l.send(in.Send)
+			return w.links[i], uint16(i), nil
 		}
-		return nil
 	}
-	for i, b := range w.buses {
-		if b.name() != in.Link {
-			continue
-		}
-		in.At = w.now
-		if err := b.put(in); err != nil {
-			return err
-		}
-		w.Inputs = append(w.Inputs, in)
-		w.store.Put(&record.Record{Kind: record.Input, Link: uint16(len(w.links) + i), Origin: record.FromGavrix, Start: w.now, End: w.now, Text: in.String()})
-		return nil
+	return nil, 0, fmt.Errorf("the bench has no link %q", name)
+}
+
+// Do does what is asked of a link at the present time, and keeps it in the capture.
+// A world changes by nothing else, so bench, seed and inputs give the same capture
+// again. What comes of it is said to done, which may be nil, when it is over.
+func (w *World) Do(name string, i link.Intent, done func(link.Outcome)) error {
+	l, index, err := w.link(name)
+	if err != nil {
+		return err
 	}
-	return fmt.Errorf("the bench has no link %q", in.Link)
+	if done == nil {
+		done = func(link.Outcome) {}
+	}
+	if why, known := l.takes()[i.Verb()]; why != "" || !known {
+		if !known {
+			why = "it can't " + i.Verb()
+		}
+		return fmt.Errorf("link %s: %s", name, why)
+	}
+	in := link.Input{At: w.now, Link: name, Intent: i}
+	rec := &record.Record{Kind: record.Input, Link: index, Origin: record.FromGavrix, Start: w.now, End: w.now, Text: in.String()}
+	if err := l.do(i, done); err != nil {
+		return fmt.Errorf("link %s: %w", name, err)
+	}
+	w.store.Put(rec)
+	return nil
 }
 
 // Apply brings a changed bench into the world: every link whose ends differ
-// from how they run gets an input.
+// from how they run is configured anew.
 func (w *World) Apply(b *bench.Bench) error {
+	if len(b.Links) != len(w.links) {
+		return errOtherLinks
+	}
 	for i, l := range b.Links {
-		if i >= len(w.links) || w.names[i] != l.Name {
-			return fmt.Errorf("the links of the bench are no longer those of the simulation; start it again")
+		if w.names[i] != l.Name {
+			return errOtherLinks
 		}
 		if w.links[i] == nil {
 			continue
 		}
-		if e := EndsOf(l); e != w.links[i].wanted {
-			if err := w.Put(Input{Link: l.Name, Ends: &e}); err != nil {
+		if s := kinds[l.Kind.Name].state(l); s != w.links[i].state() {
+			if err := w.Do(l.Name, link.Configure{State: s}, nil); err != nil {
 				return err
 			}
 		}
-	}
-	n := 0
-	for _, l := range b.Buses {
-		if l.Index == bench.NotSimulated {
-			continue
-		}
-		if n >= len(w.buses) || w.buses[n].name() != l.Name {
-			return fmt.Errorf("the links of the bench are no longer those of the simulation; start it again")
-		}
-		if in := w.buses[n].changed(l); in != nil {
-			if err := w.Put(*in); err != nil {
-				return err
-			}
-		}
-		n++
 	}
 	return nil
 }
+
+var errOtherLinks = fmt.Errorf("the links of the bench are no longer those of the simulation; start it again")
 
 // StepChar runs to the end of the next character on any link, at most for
 // the given time.
@@ -217,13 +231,74 @@ func (w *World) StepChar(most quantity.Time) {
 	w.RunTo(w.now)
 }
 
+// Info says what a simulated link can do.
+func (w *World) Info(l uint16) link.Info {
+	i := link.Info{Simulated: true, Role: "MCU", Levels: true, Marks: "all", Open: true}
+	if int(l) >= len(w.links) || w.links[l] == nil {
+		return link.Info{Simulated: true, Problem: "the simulation does not run it"}
+	}
+	i.Takes = w.links[l].takes()
+	return i
+}
+
 // Bit gives the bit time of a link's MCU end.
 func (w *World) Bit(link uint16) quantity.Time {
 	if int(link) < len(w.links) && w.links[link] != nil {
-		return quantity.PeriodOf(w.links[link].ends.MCU.Rate).Times(1)
-	}
-	if i := int(link) - len(w.links); i >= 0 && i < len(w.buses) {
-		return w.buses[i].bit()
+		return w.links[link].bit()
 	}
 	return quantity.Microsecond
+}
+
+// Inputs gives what was put into the world of a capture, in order: with them, its
+// bench and its seed the capture can be made again.
+func Inputs(snap *capture.Snapshot) ([]link.Input, error) {
+	var out []link.Input
+	for i := snap.First(); i < snap.Len(); i++ {
+		if snap.Head(i).Kind != record.Input {
+			continue
+		}
+		in, err := link.ParseInput(snap.At(i).Text)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, in)
+	}
+	return out, nil
+}
+
+// Replay makes a capture again: a new world of the bench goes on to the time to, and
+// each input is put in at its time.
+func Replay(b *bench.Bench, inputs []link.Input, to quantity.Time) (*capture.Store, error) {
+	w := New(b, capture.NewStore(MetaOf(b)))
+	for _, in := range inputs {
+		if in.At < w.now {
+			return w.store, fmt.Errorf("the input at %s stands behind a later one", in.At)
+		}
+		w.RunTo(in.At)
+		if err := w.Do(in.Link, in.Intent, nil); err != nil {
+			return w.store, fmt.Errorf("at %s: %w", in.At, err)
+		}
+	}
+	w.RunTo(max(to, w.now))
+	return w.store, nil
+}
+
+// packed gives a state as a word of text, unpacked is its inverse.
+func packed(v any) string {
+	text, err := json.Marshal(v)
+	if err != nil {
+		panic(fmt.Sprintf("a state without a text: %v", err)) // finite numbers always have one
+	}
+	return base64.RawStdEncoding.EncodeToString(text)
+}
+
+func unpacked(text string, v any) error {
+	raw, err := base64.RawStdEncoding.DecodeString(text)
+	if err != nil {
+		return fmt.Errorf("the state is no base64 text")
+	}
+	if err := json.Unmarshal(raw, v); err != nil {
+		return fmt.Errorf("the state can't be read")
+	}
+	return nil
 }

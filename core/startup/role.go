@@ -23,8 +23,9 @@ type Role struct {
 	Name  string // as it is written in a bench: port-clock
 	Title string // clock of the pins' port
 	Stage Stage
-	// Kinds are the kinds of bus that have it; empty: all.
-	Kinds []string
+	// Own: only units of those kinds of bus have it that name it among their steps
+	// (bus.Kind.Steps).
+	Own bool
 	// After are the roles that must be done when this step is, or it has no
 	// effect; NotAfter those that must not all be done yet.
 	After, NotAfter []string
@@ -44,32 +45,30 @@ const (
 	DMA       = "dma"
 )
 
-var twoPins = []string{"uart", "can"}
-
 // Roles are all roles in the usual order of their steps.
 var Roles = []*Role{
 	{Name: "clock", Title: "clock of the unit", Lack: "the unit is dead and takes no writes: nothing is sent, nothing is received"},
 	{Name: "port-clock", Title: "clock of the pins' port", Lack: "the pins stay inputs: nothing drives the MCU's line, and nothing comes in"},
-	{Name: "transmit-pin", Title: "transmit pin", Kinds: twoPins, After: []string{"port-clock"}, Lack: "nothing drives the MCU's line; receiving works"},
-	{Name: "receive-pin", Title: "receive pin", Kinds: twoPins, After: []string{"port-clock"}, Lack: "the unit hears nothing although there is traffic on the line; sending works"},
-	{Name: "clock-pin", Title: "clock pin", Kinds: []string{"spi", "i2c"}, After: []string{"port-clock"}, Lack: "there is no clock on the bus, so no device answers"},
-	{Name: "out-pin", Title: "data-out pin", Kinds: []string{"spi"}, After: []string{"port-clock"}, Lack: "the devices hear no commands: what they read is the level of an open line"},
-	{Name: "in-pin", Title: "data-in pin", Kinds: []string{"spi"}, After: []string{"port-clock"}, Lack: "all words read are the same: all zeros or all ones"},
-	{Name: "select-pin", Title: "select pin", Kinds: []string{"spi"}, After: []string{"port-clock"}, Lack: "no device is selected: the answers are what an open line gives"},
-	{Name: "data-pin", Title: "data pin", Kinds: []string{"i2c"}, After: []string{"port-clock"}, Lack: "the data line stays high: every address stays without acknowledge"},
-	{Name: "configuration", Title: "enter configuration", Kinds: []string{"can"}, After: []string{"clock"}, Passing: true, Lack: "bit timing and filters take no writes: they stay as after reset"},
+	{Name: "transmit-pin", Title: "transmit pin", Own: true, After: []string{"port-clock"}, Lack: "nothing drives the MCU's line; receiving works"},
+	{Name: "receive-pin", Title: "receive pin", Own: true, After: []string{"port-clock"}, Lack: "the unit hears nothing although there is traffic on the line; sending works"},
+	{Name: "clock-pin", Title: "clock pin", Own: true, After: []string{"port-clock"}, Lack: "there is no clock on the bus, so no device answers"},
+	{Name: "out-pin", Title: "data-out pin", Own: true, After: []string{"port-clock"}, Lack: "the devices hear no commands: what they read is the level of an open line"},
+	{Name: "in-pin", Title: "data-in pin", Own: true, After: []string{"port-clock"}, Lack: "all words read are the same: all zeros or all ones"},
+	{Name: "select-pin", Title: "select pin", Own: true, After: []string{"port-clock"}, Lack: "no device is selected: the answers are what an open line gives"},
+	{Name: "data-pin", Title: "data pin", Own: true, After: []string{"port-clock"}, Lack: "the data line stays high: every address stays without acknowledge"},
+	{Name: "configuration", Title: "enter configuration", Own: true, After: []string{"clock"}, Passing: true, Lack: "bit timing and filters take no writes: they stay as after reset"},
 	{Name: "rate-fine", Title: "rate, second register", After: []string{"clock", "configuration"}, NotAfter: []string{"rate"}, Lack: "the rate is off by what this register adds"},
 	{Name: "rate", Title: "rate", After: []string{"clock", "configuration"}, Lack: "bits have the length that the reset value gives: garbage at both ends, or silence"},
 	{Name: "frame", Title: "frame settings", After: []string{"clock", "configuration"}, Lack: "frames are as after reset: wrong values, or error marks, at one end or both"},
-	{Name: "filters", Title: "acceptance filters", Kinds: []string{"can"}, After: []string{"clock", "configuration"}, Lack: "frames are acknowledged but not stored"},
+	{Name: "filters", Title: "acceptance filters", Own: true, After: []string{"clock", "configuration"}, Lack: "frames are acknowledged but not stored"},
 	{Name: "clear", Title: "old words and flags cleared", After: []string{"clock"}, NotAfter: []string{"interrupt-line", "receive-interrupt", "dma-clock", "dma-channel", "dma-request"}, Lack: "what was left over is handed to the first message"},
 	{Name: "interrupt-line", Title: "line in the interrupt controller", Methods: []string{Interrupt}, Lack: "the handler never runs: the first word waits, overrun from the second one on"},
 	{Name: "dma-clock", Title: "clock of the DMA unit", Methods: []string{DMA}, Lack: "the channel takes no writes, so nothing empties the receive register: overrun from the second word on"},
 	{Name: "dma-channel", Title: "DMA channel", Methods: []string{DMA}, After: []string{"dma-clock"}, Lack: "nothing empties the receive register: the first word waits, overrun from the second one on"},
-	{Name: "transmit-enable", Title: "transmitter on", Stage: Enabled, Kinds: []string{"uart"}, After: []string{"clock"}, Lack: "nothing is sent: the line rests; receiving works"},
-	{Name: "receive-enable", Title: "receiver on", Stage: Enabled, Kinds: []string{"uart"}, After: []string{"clock"}, Lack: "nothing is received although there is traffic on the line; sending works"},
+	{Name: "transmit-enable", Title: "transmitter on", Stage: Enabled, Own: true, After: []string{"clock"}, Lack: "nothing is sent: the line rests; receiving works"},
+	{Name: "receive-enable", Title: "receiver on", Stage: Enabled, Own: true, After: []string{"clock"}, Lack: "nothing is received although there is traffic on the line; sending works"},
 	{Name: "enable", Title: "unit on", Stage: Enabled, After: []string{"clock"}, Lack: "nothing is sent, nothing is received: the line rests"},
-	{Name: "join", Title: "leave configuration", Stage: Enabled, Kinds: []string{"can"}, After: []string{"clock", "configuration"}, Lack: "the node stays off the bus: it sends nothing and acknowledges nothing"},
+	{Name: "join", Title: "leave configuration", Stage: Enabled, Own: true, After: []string{"clock", "configuration"}, Lack: "the node stays off the bus: it sends nothing and acknowledges nothing"},
 	{Name: "receive-interrupt", Title: "receive interrupt of the unit", Stage: Started, Methods: []string{Interrupt}, After: []string{"clock"}, Lack: "the handler never runs: the first word waits, overrun from the second one on"},
 	{Name: "dma-request", Title: "DMA request of the unit", Stage: Started, Methods: []string{DMA}, After: []string{"clock", "dma-clock", "dma-channel"}, Lack: "the channel is never asked: the first word waits, overrun from the second one on"},
 }
@@ -84,7 +83,10 @@ func RoleNamed(name string) *Role {
 	return nil
 }
 
-// Suits says whether a kind of bus that receives by a method has the role.
-func (r *Role) Suits(kind, method string) bool {
-	return (len(r.Kinds) == 0 || slices.Contains(r.Kinds, kind)) && (len(r.Methods) == 0 || slices.Contains(r.Methods, method))
+// Has says whether a unit whose kind names steps of its own has the role.
+func (r *Role) Has(steps []string) bool { return !r.Own || slices.Contains(steps, r.Name) }
+
+// Suits says whether such a unit has it when it receives by a method.
+func (r *Role) Suits(steps []string, method string) bool {
+	return r.Has(steps) && (len(r.Methods) == 0 || slices.Contains(r.Methods, method))
 }

@@ -138,7 +138,7 @@ func TestMendingEnds(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
 		var names []string
 		for _, r := range Roles {
-			if r.Suits("uart", Interrupt) && r.Name != "rate-fine" && rapid.Bool().Draw(rt, r.Name) {
+			if r.Suits([]string{"transmit-pin", "receive-pin", "transmit-enable", "receive-enable"}, Interrupt) && r.Name != "rate-fine" && rapid.Bool().Draw(rt, r.Name) {
 				names = append(names, r.Name)
 			}
 		}

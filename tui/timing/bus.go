@@ -13,17 +13,14 @@ import (
 	"gavrix/draw/cells"
 )
 
-// device gives the index of the device that is looked at.
-func (v *View) device(b *bench.Bus) int { return min(v.dev, max(len(b.Devices())-1, 0)) }
-
-// drawBus shows clocking and margins of a bus that several devices share.
-func (v *View) drawBus(a cells.Area, b *bench.Bus) {
+// bus draws the head and the clock path of a bus that several devices share; with
+// one, the device with the index is marked.
+func (v *View) bus(a cells.Area, b *bench.Link, marked int) *sum {
 	x := a.Text(0, 0, cells.Head, "TIMING")
 	x = a.Text(x+2, 0, cells.Strong, b.Name)
-	names := b.Devices()
-	for i, n := range names {
+	for i, n := range b.Devices() {
 		style := cells.Quiet
-		if b.SPI != nil && i == v.device(b) {
+		if i == marked {
 			style = cells.Strong
 		}
 		if x+3+cells.Width(n) > a.W {
@@ -40,19 +37,12 @@ func (v *View) drawBus(a cells.Area, b *bench.Bus) {
 	}
 	a.Text(0, out.y, cells.Head, "RATE")
 	out.path(b.Unit.Clock)
-	switch {
-	case b.SPI != nil && len(b.SPI.Devices) > 0:
-		v.drawSPI(out, b)
-	case b.I2C != nil:
-		v.drawI2C(out, b)
-	case b.CAN != nil && len(b.CAN.Nodes) > 0:
-		v.drawCAN(out, b)
-	}
+	return out
 }
 
 // picture draws the scene of the bus below the numbers.
-func (v *View) picture(out *sum, b *bench.Bus, head string) {
-	s := picture.Bus(b, v.device(b), v.data)
+func (v *View) picture(out *sum, b *bench.Link, head string) {
+	s := picture.Timing(b, v.look(b))
 	if s == nil {
 		return
 	}
@@ -79,8 +69,9 @@ func left(t quantity.Time) (string, cells.Style) {
 	return t.Round(3), cells.Good
 }
 
-func (v *View) drawSPI(out *sum, b *bench.Bus) {
-	d := b.SPI.Devices[v.device(b)]
+func (v *View) drawSPI(a cells.Area, b *bench.Link) {
+	out := v.bus(a, b, v.device(b))
+	d := b.Model.(*bench.SPI).Devices[v.device(b)]
 	origin := "best"
 	if d.Chosen {
 		origin = "chosen"
@@ -95,7 +86,6 @@ func (v *View) drawSPI(out *sum, b *bench.Bus) {
 		out.write(ofUnit(words), b.Unit.Source)
 	}
 	out.row("", d.Name, mega(d.End.Most), cells.Strong, "at most   "+d.Source)
-	a := out.a
 	if a.H >= 30 {
 		a.Text(0, 1, cells.Quiet, d.About)
 		out.y++
@@ -158,8 +148,9 @@ func around(d *bench.SPIDevice, rows int) []spi.Margin {
 	return d.Margins[from:min(from+rows, len(d.Margins))]
 }
 
-func (v *View) drawI2C(out *sum, b *bench.Bus) {
-	i := b.I2C
+func (v *View) drawI2C(a cells.Area, b *bench.Link) {
+	out := v.bus(a, b, -1)
+	i := b.Model.(*bench.I2C)
 	t := i.Timing
 	origin := "found"
 	if i.Chosen {
@@ -176,7 +167,6 @@ func (v *View) drawI2C(out *sum, b *bench.Bus) {
 	if words, err := b.Words(); err == nil {
 		out.write(ofUnit(words), b.Unit.Source)
 	}
-	a := out.a
 	if a.H >= 30 {
 		out.y++
 	}
@@ -255,10 +245,10 @@ func (v *View) pullUp(out *sum, i *bench.I2C) {
 	out.y += 2
 }
 
-func (v *View) drawCAN(out *sum, b *bench.Bus) {
-	c := b.CAN
+func (v *View) drawCAN(a cells.Area, b *bench.Link) {
+	out := v.bus(a, b, -1)
+	c := b.Model.(*bench.CAN)
 	own := c.Nodes[0]
-	a := out.a
 	t, chosen := &own.Nominal, c.Chosen
 	if v.data && own.Data != nil {
 		t, chosen = own.Data, c.DataChosen
@@ -305,7 +295,7 @@ func (v *View) drawCAN(out *sum, b *bench.Bus) {
 		}
 		a.Text(at[3], out.y, ls, fmt.Sprintf("%s %.3f %%", glyph, 100*e.Error()))
 		x := a.Text(at[4], out.y, cells.Plain, fmt.Sprintf("%.3f %%", 100*lim.Limit))
-		if note := c.About[i]; x+2+cells.Width(note) <= a.W {
+		if note := c.Ends[i].About; x+2+cells.Width(note) <= a.W {
 			a.Text(x+2, out.y, cells.Quiet, note)
 		}
 		out.y++
@@ -313,16 +303,16 @@ func (v *View) drawCAN(out *sum, b *bench.Bus) {
 	if a.H >= 30 {
 		out.y++
 	}
-	v.pairs(out, b)
+	v.pairs(out, c)
 	v.picture(out, b, "BIT")
-	v.below(out, b)
+	v.below(out, c)
 }
 
 // pairs judges every two nodes.
-func (v *View) pairs(out *sum, b *bench.Bus) {
+func (v *View) pairs(out *sum, b *bench.CAN) {
 	a := out.a
 	a.Text(0, out.y, cells.Head, "PAIRS")
-	for _, p := range b.CAN.Pairs {
+	for _, p := range b.Pairs {
 		style, glyph, verdict := cells.Good, "●", "understand each other"
 		switch {
 		case p.RatesDiffer:
@@ -340,8 +330,8 @@ func (v *View) pairs(out *sum, b *bench.Bus) {
 }
 
 // below gives length and load.
-func (v *View) below(out *sum, b *bench.Bus) {
-	c, a := b.CAN, out.a
+func (v *View) below(out *sum, b *bench.CAN) {
+	c, a := b, out.a
 	most := c.MostLength()
 	text := fmt.Sprintf("length: up to %.0f m", most)
 	style := cells.Plain

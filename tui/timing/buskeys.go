@@ -13,31 +13,16 @@ import (
 	"gavrix/tui/ui"
 )
 
-// busCommands work on the picture of a bus.
-func (v *View) busCommands(h ui.Host, b *bench.Bus) []ui.Command {
-	switch {
-	case b.SPI != nil:
-		return v.spiCommands(h, b)
-	case b.I2C != nil:
-		return v.i2cCommands(h, b)
-	case b.CAN != nil:
-		return v.canCommands(h, b)
-	}
-	return nil
-}
-
 func edit(h ui.Host, value string, path ...string) tea.Cmd {
 	h.Edit(finding.Edit{Path: path, Value: value})
 	return nil
 }
 
-func (v *View) spiCommands(h ui.Host, b *bench.Bus) []ui.Command {
+func (v *View) spiCommands(h ui.Host, b *bench.Link) []ui.Command {
+	devices := b.Model.(*bench.SPI).Devices
 	at := func(f func(d *bench.SPIDevice, path []string) tea.Cmd) func(string) tea.Cmd {
 		return func(string) tea.Cmd {
-			if len(b.SPI.Devices) == 0 {
-				return nil
-			}
-			d := b.SPI.Devices[v.device(b)]
+			d := devices[v.device(b)]
 			return f(d, []string{"links", b.Name, "devices", d.Name, "mcu"})
 		}
 	}
@@ -72,12 +57,13 @@ func (v *View) spiCommands(h ui.Host, b *bench.Bus) []ui.Command {
 }
 
 // i2cCommands work on pull-up, rate and counts.
-func (v *View) i2cCommands(h ui.Host, b *bench.Bus) []ui.Command {
+func (v *View) i2cCommands(h ui.Host, link *bench.Link) []ui.Command {
+	b := link.Model.(*bench.I2C)
 	pull := func(up bool) func(string) tea.Cmd {
 		return func(string) tea.Cmd {
-			ohm := b.I2C.PullUp
+			ohm := b.PullUp
 			if ohm == 0 {
-				ohm = b.I2C.Range.Most
+				ohm = b.Range.Most
 			}
 			next := i2c.Step(ohm, up)
 			if next == 0 {
@@ -92,12 +78,12 @@ func (v *View) i2cCommands(h ui.Host, b *bench.Bus) []ui.Command {
 			best := quantity.Rate(0)
 			for _, r := range []quantity.Rate{10, 50, 100, 200, 400, 1000} {
 				r *= quantity.Kilobaud
-				if by > 0 && r > b.I2C.Wanted && best == 0 || by < 0 && r < b.I2C.Wanted {
+				if by > 0 && r > b.Wanted && best == 0 || by < 0 && r < b.Wanted {
 					best = r
 				}
 			}
 			if best == 0 {
-				h.Say("no usual rate beyond %s; :set links.%s.mcu.rate VALUE takes any", b.I2C.Wanted, b.Name)
+				h.Say("no usual rate beyond %s; :set links.%s.mcu.rate VALUE takes any", b.Wanted, b.Name)
 				return nil
 			}
 			return edit(h, best.String(), "links", b.Name, "mcu", "rate")
@@ -105,7 +91,7 @@ func (v *View) i2cCommands(h ui.Host, b *bench.Bus) []ui.Command {
 	}
 	counts := func(by int) func(string) tea.Cmd {
 		return func(string) tea.Cmd {
-			t := b.I2C.Timing
+			t := b.Timing
 			h.Edit(
 				finding.Edit{Path: []string{"links", b.Name, "mcu", "low"}, Value: strconv.Itoa(t.Low + by)},
 				finding.Edit{Path: []string{"links", b.Name, "mcu", "high"}, Value: strconv.Itoa(t.High - by)})
@@ -120,7 +106,7 @@ func (v *View) i2cCommands(h ui.Host, b *bench.Bus) []ui.Command {
 		{Name: "longer-low", Keys: []string{"right"}, Help: "a count more for low, one less for high", Short: "low/high", Run: counts(1)},
 		{Name: "longer-high", Keys: []string{"left"}, Help: "a count less for low, one more for high", Run: counts(-1)},
 		{Name: "found-counts", Keys: []string{"z"}, Help: "back to the counts that are found", Run: func(string) tea.Cmd {
-			if b.I2C.Chosen {
+			if b.Chosen {
 				h.Edit(finding.Edit{Op: finding.Delete, Path: []string{"links", b.Name, "mcu", "low"}}, finding.Edit{Op: finding.Delete, Path: []string{"links", b.Name, "mcu", "high"}})
 			}
 			return nil
@@ -129,15 +115,13 @@ func (v *View) i2cCommands(h ui.Host, b *bench.Bus) []ui.Command {
 }
 
 // canCommands work on the bit.
-func (v *View) canCommands(h ui.Host, b *bench.Bus) []ui.Command {
-	if len(b.CAN.Nodes) == 0 {
-		return nil
-	}
+func (v *View) canCommands(h ui.Host, link *bench.Link) []ui.Command {
+	b := link.Model.(*bench.CAN)
 	now := func() (*can.BitTiming, string) {
-		if own := b.CAN.Nodes[0]; v.data && own.Data != nil {
+		if own := b.Nodes[0]; v.data && own.Data != nil {
 			return own.Data, "data-timing"
 		}
-		return &b.CAN.Nodes[0].Nominal, "timing"
+		return &b.Nodes[0].Nominal, "timing"
 	}
 	change := func(f func(t *can.BitTiming)) func(string) tea.Cmd {
 		return func(string) tea.Cmd {
@@ -156,9 +140,9 @@ func (v *View) canCommands(h ui.Host, b *bench.Bus) []ui.Command {
 	quanta := func(by int) func(string) tea.Cmd {
 		return func(string) tea.Cmd {
 			t, key := now()
-			opts := b.CAN.Options
+			opts := b.Options
 			if key == "data-timing" {
-				opts = b.CAN.DataOptions
+				opts = b.DataOptions
 			}
 			// The best timing with more or fewer quanta.
 			var best *can.BitTiming
@@ -186,7 +170,7 @@ func (v *View) canCommands(h ui.Host, b *bench.Bus) []ui.Command {
 		{Name: "wider-jump", Keys: []string{">"}, Help: "a jump width of one quantum more", Short: "jump", Run: change(func(t *can.BitTiming) { t.Jump++ })},
 		{Name: "narrower-jump", Keys: []string{"<"}, Help: "a jump width of one quantum less", Run: change(func(t *can.BitTiming) { t.Jump = max(t.Jump-1, 1) })},
 		{Name: "phase", Keys: []string{"d"}, Help: "the nominal or the data phase", Short: "phase", Run: func(string) tea.Cmd {
-			if b.CAN.Nodes[0].Data == nil {
+			if b.Nodes[0].Data == nil {
 				h.Say("%s has no data phase of its own", b.Name)
 				return nil
 			}
@@ -194,7 +178,7 @@ func (v *View) canCommands(h ui.Host, b *bench.Bus) []ui.Command {
 			return nil
 		}},
 		{Name: "found-timing", Keys: []string{"z"}, Help: "back to the timing that is found", Run: func(string) tea.Cmd {
-			if _, key := now(); key == "timing" && b.CAN.Chosen || key == "data-timing" && b.CAN.DataChosen {
+			if _, key := now(); key == "timing" && b.Chosen || key == "data-timing" && b.DataChosen {
 				h.Edit(finding.Edit{Op: finding.Delete, Path: []string{"links", b.Name, "mcu", key}})
 			}
 			return nil

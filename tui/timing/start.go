@@ -18,7 +18,7 @@ import (
 
 // judged gives the start-up steps in the order in which they are shown, and what
 // they are judged from.
-func (v *View) judged(l *bench.Common) ([]startup.Verdict, string) {
+func (v *View) judged(l *bench.Link) ([]startup.Verdict, string) {
 	c, err := l.Chain()
 	if err != nil {
 		return nil, ""
@@ -31,7 +31,7 @@ func (v *View) judged(l *bench.Common) ([]startup.Verdict, string) {
 }
 
 // drawStart shows the start-up chain.
-func (v *View) drawStart(a cells.Area, l *bench.Common) {
+func (v *View) drawStart(a cells.Area, l *bench.Link) {
 	vs, from := v.judged(l)
 	x := a.Text(0, 0, cells.Head, "START-UP")
 	x = a.Text(x+2, 0, cells.Strong, l.Name)
@@ -123,7 +123,7 @@ func (v *View) startCommands(h ui.Host) []ui.Command {
 // keeps the cursor.
 func (v *View) steps(h ui.Host, change func(steps []string, name string, c startup.Chain) []string) func(string) tea.Cmd {
 	return func(string) tea.Cmd {
-		l := h.Common()
+		l := h.Link()
 		if l == nil {
 			return nil
 		}
@@ -150,7 +150,7 @@ func (v *View) steps(h ui.Host, change func(steps []string, name string, c start
 			return nil
 		}
 		h.Edit(l.StartEdit(steps))
-		if l = h.Common(); l != nil {
+		if l = h.Link(); l != nil {
 			vs, _ = v.judged(l)
 			for i := range vs {
 				if vs[i].Name == at.Name {

@@ -9,6 +9,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"gavrix/core/bench"
 	"gavrix/core/finding"
 	"gavrix/core/picture"
 	"gavrix/core/register"
@@ -56,7 +57,7 @@ func (v *View) Typing() bool { return v.entry != nil }
 
 // Scene implements ui.Pictured: what is shown now.
 func (v *View) Scene(h ui.Host) *scene.Scene {
-	c := h.Common()
+	c := h.Link()
 	if c == nil {
 		return nil
 	}
@@ -71,15 +72,41 @@ func (v *View) Scene(h ui.Host) *scene.Scene {
 		}
 		return picture.Registers(h.Bench().MCU.Name+": control registers", words)
 	}
-	if b := h.Bus(); b != nil {
-		return picture.Bus(b, v.device(b), v.data)
-	}
-	return picture.Frame(picture.Ends(h.Link(), v.fromMCU), v.value)
+	return picture.Timing(c, v.look(c))
+}
+
+// look is what the picture shows.
+func (v *View) look(l *bench.Link) picture.Look {
+	return picture.Look{Device: v.device(l), Data: v.data, FromMCU: v.fromMCU, Value: v.value}
+}
+
+// device gives the index of the device that is looked at.
+func (v *View) device(l *bench.Link) int { return min(v.dev, max(len(l.Devices())-1, 0)) }
+
+// kind is how links of one kind are shown and worked on: a file and a row in kinds.
+type kind struct {
+	draw     func(v *View, a cells.Area, l *bench.Link)
+	commands func(v *View, h ui.Host, l *bench.Link) []ui.Command
+	// why says about which device, or which way, the derivations are.
+	why func(v *View, l *bench.Link) int
+}
+
+// kinds are the kinds of links by the name of their bus.
+var kinds = map[string]kind{
+	"uart": {(*View).drawFrame, (*View).frameCommands, func(v *View, _ *bench.Link) int {
+		if v.fromMCU {
+			return 1
+		}
+		return 0
+	}},
+	"spi": {(*View).drawSPI, (*View).spiCommands, (*View).device},
+	"i2c": {(*View).drawI2C, (*View).i2cCommands, (*View).device},
+	"can": {(*View).drawCAN, (*View).canCommands, (*View).device},
 }
 
 // Draw implements ui.View.
 func (v *View) Draw(a cells.Area, h ui.Host) {
-	c := h.Common()
+	c := h.Link()
 	if c == nil {
 		a.Text(1, 1, cells.Head, "TIMING")
 		a.Paragraph(1, 3, cells.Plain, "This capture came without a bench, so nothing is known about clocks and settings.", 0)
@@ -91,10 +118,8 @@ func (v *View) Draw(a cells.Area, h ui.Host) {
 		v.drawStart(a, c)
 	case v.page == wordsPage:
 		v.drawWords(a, h.Bench(), c)
-	case h.Bus() != nil:
-		v.drawBus(a, h.Bus())
 	default:
-		v.drawFrame(a, h.Link())
+		kinds[c.Kind.Name].draw(v, a, c)
 	}
 	if v.entry != nil {
 		x := a.Text(0, a.H-1, cells.Strong, "character to draw, itself or in hex: ")
@@ -107,18 +132,11 @@ func (v *View) Why(h ui.Host) []finding.Derivation {
 	if v.page != framePage {
 		return nil
 	}
-	if b := h.Bus(); b != nil {
-		return b.Derivations(v.device(b))
-	}
 	l := h.Link()
 	if l == nil {
 		return nil
 	}
-	d := l.Directions()[1]
-	if v.fromMCU {
-		d = l.Directions()[0]
-	}
-	return []finding.Derivation{d.Limits.Derivation(), l.Setting.Derivation(), l.Unit.Clock.Derivation()}
+	return l.Model.Derivations(kinds[l.Kind.Name].why(v, l))
 }
 
 // Click implements ui.View: a click on nothing does nothing.
@@ -179,8 +197,9 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 	case wordsPage:
 		return append(v.wordCommands(h), cs...)
 	}
-	if b := h.Bus(); b != nil {
-		return append(v.busCommands(h, b), cs...)
+	l := h.Link()
+	if l == nil {
+		return cs
 	}
-	return append(v.frameCommands(h), cs...)
+	return append(kinds[l.Kind.Name].commands(v, h, l), cs...)
 }

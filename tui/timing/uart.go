@@ -18,7 +18,8 @@ import (
 )
 
 // drawFrame shows clock path, margins and the frame of a uart link.
-func (v *View) drawFrame(a cells.Area, l *bench.Link) {
+func (v *View) drawFrame(a cells.Area, link *bench.Link) {
+	l := link.Model.(*bench.UART)
 	d := l.Directions()
 	way := d[1]
 	if v.fromMCU {
@@ -104,20 +105,18 @@ func (s *sum) write(lines []written, source string) {
 }
 
 // rate draws the clock path as a written sum, frequencies below each other.
-func (v *View) rate(a cells.Area, y int, l *bench.Link) int {
+func (v *View) rate(a cells.Area, y int, l *bench.UART) int {
 	a.Text(0, y, cells.Head, "RATE")
 	out := &sum{a, y}
 	row := out.row
 	out.path(l.Unit.Clock)
 	s := l.Setting
-	if s.Formula != "" {
-		row("=", "by formula", "", cells.Plain, s.Formula)
-	}
-	if s.Before > 1 {
-		row(fmt.Sprintf("÷ %d", s.Before), "before the timer", mega(quantity.FromHz(s.Clock.Hz()/float64(s.Before))), cells.Plain, "")
-	}
-	if s.Formula == "" {
-		row(fmt.Sprintf("÷ %d", s.Oversampling), "samples a bit", mega(quantity.FromHz(s.Clock.Hz()/float64(s.Oversampling*max(s.Before, 1)))), cells.Plain, "")
+	for _, st := range s.Stages() {
+		value := ""
+		if st.Freq > 0 {
+			value = mega(st.Freq)
+		}
+		row(st.Sum, st.Name, value, cells.Plain, st.Text)
 	}
 	origin := "best"
 	if l.Chosen {
@@ -141,7 +140,7 @@ func (v *View) rate(a cells.Area, y int, l *bench.Link) int {
 	row(by, what+origin, s.Rate.Grouped()+" Bd", style, off)
 	out.write(toWrite(l), l.Unit.Source)
 	tolerance := ""
-	if t := l.Device.Tolerance; t != 0 {
+	if t := l.DeviceEnd.Tolerance; t != 0 {
 		tolerance = fmt.Sprintf("±%.2f %%  ", t.Percent())
 	}
 	if l.ClockOff != 0 {
@@ -160,7 +159,7 @@ type written struct{ value, text string }
 
 // toWrite gives the register values that the link's settings want: whole
 // registers where they are described, else the fields of the rate alone.
-func toWrite(l *bench.Link) []written {
+func toWrite(l *bench.UART) []written {
 	var out []written
 	words, err := l.Words()
 	if err == nil && len(words) > 0 {
@@ -287,7 +286,7 @@ func (v *View) margin(a cells.Area, y int, ds [2]bench.Direction, tight bool) in
 
 // frame draws the character with both ends' bits in one direction, and gives
 // the row behind it.
-func (v *View) frame(a cells.Area, y int, l *bench.Link, fromMCU, tight bool) int {
+func (v *View) frame(a cells.Area, y int, l *bench.UART, fromMCU, tight bool) int {
 	s := picture.Frame(picture.Ends(l, fromMCU), v.value)
 	x := a.Text(0, y, cells.Head, "FRAME")
 	a.Text(x+2, y, cells.Plain, s.Title)
@@ -321,7 +320,7 @@ func (v *View) frame(a cells.Area, y int, l *bench.Link, fromMCU, tight bool) in
 }
 
 // drift says where in the sender's bits the receiver samples.
-func drift(l *bench.Link, fromMCU bool) string {
+func drift(l *bench.UART, fromMCU bool) string {
 	e := picture.Ends(l, fromMCU)
 	r := float64(quantity.PeriodOf(e.ReceiverRate)) / float64(quantity.PeriodOf(e.SenderRate))
 	last := uart.LimitsOf(e.ReceiverSet.Frame, e.ReceiverSet.Oversampling).N
@@ -334,13 +333,10 @@ func drift(l *bench.Link, fromMCU bool) string {
 }
 
 // frameCommands change the frame on the drawn frame.
-func (v *View) frameCommands(h ui.Host) []ui.Command {
+func (v *View) frameCommands(h ui.Host, link *bench.Link) []ui.Command {
+	l := link.Model.(*bench.UART)
 	edit := func(change func(f uart.Frame) uart.Frame) func(string) tea.Cmd {
 		return func(string) tea.Cmd {
-			l := h.Link()
-			if l == nil {
-				return nil
-			}
 			end, now := "mcu", l.MCU.Frame
 			if v.editDevice {
 				end, now = "device", l.DeviceEnd.Frame
@@ -366,8 +362,8 @@ func (v *View) frameCommands(h ui.Host) []ui.Command {
 		{Name: "stop-bits", Keys: []string{"o"}, Help: "1, 1.5 or 2 stop bits", Short: "stop", Run: edit(moreStop)},
 		{Name: "bit-order", Keys: []string{"O"}, Help: "least or most significant bit first", Run: edit(func(f uart.Frame) uart.Frame { f.MSBFirst = !f.MSBFirst; return f })},
 		{Name: "invert-line", Keys: []string{"I"}, Help: "a line that rests high or low", Run: edit(func(f uart.Frame) uart.Frame { f.Inverted = !f.Inverted; return f })},
-		{Name: "rate-up", Keys: []string{">"}, Help: "next usual rate above", Short: "rate", Run: v.rateStep(h, 1)},
-		{Name: "rate-down", Keys: []string{"<"}, Help: "next usual rate below", Run: v.rateStep(h, -1)},
+		{Name: "rate-up", Keys: []string{">"}, Help: "next usual rate above", Short: "rate", Run: v.rateStep(h, l, 1)},
+		{Name: "rate-down", Keys: []string{"<"}, Help: "next usual rate below", Run: v.rateStep(h, l, -1)},
 		{Name: "character", Args: "[C]", Keys: []string{"v"}, Help: "draw another character", Short: "character", Run: func(arg string) tea.Cmd {
 			if arg == "" {
 				e := ui.NewEntry()
@@ -386,12 +382,8 @@ func (v *View) frameCommands(h ui.Host) []ui.Command {
 }
 
 // rateStep goes to the next usual rate.
-func (v *View) rateStep(h ui.Host, by int) func(string) tea.Cmd {
+func (v *View) rateStep(h ui.Host, l *bench.UART, by int) func(string) tea.Cmd {
 	return func(string) tea.Cmd {
-		l := h.Link()
-		if l == nil {
-			return nil
-		}
 		end, now := "mcu", l.Wanted
 		if v.editDevice {
 			end, now = "device", l.DeviceEnd.Rate

@@ -14,7 +14,7 @@ import (
 )
 
 // ofLink gives the registers that the link's settings go into.
-func ofLink(b *bench.Bench, l *bench.Common) ([]bench.SharedWord, error) {
+func ofLink(b *bench.Bench, l *bench.Link) ([]bench.SharedWord, error) {
 	words, err := b.Words()
 	if err != nil {
 		return nil, err
@@ -31,7 +31,7 @@ func ofLink(b *bench.Bench, l *bench.Common) ([]bench.SharedWord, error) {
 }
 
 // drawWords shows the control registers of the link, one taken apart.
-func (v *View) drawWords(a cells.Area, b *bench.Bench, l *bench.Common) {
+func (v *View) drawWords(a cells.Area, b *bench.Bench, l *bench.Link) {
 	x := a.Text(0, 0, cells.Head, "REGISTERS")
 	x = a.Text(x+2, 0, cells.Strong, l.Name)
 	a.Text(x+3, 0, cells.Quiet, "values to write, from the settings of unit "+l.Unit.Name)
@@ -227,7 +227,7 @@ func (v *View) wordCommands(h ui.Host) []ui.Command {
 // hold holds a typed value against what the register under the cursor should have.
 func (v *View) hold(h ui.Host) func(string) tea.Cmd {
 	return func(text string) tea.Cmd {
-		l := h.Common()
+		l := h.Link()
 		if l == nil {
 			return nil
 		}

@@ -5,8 +5,9 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"gavrix/core/bus/uart"
 	"gavrix/core/check"
+	"gavrix/core/intent"
+	"gavrix/core/link"
 	"gavrix/core/safe"
 	"gavrix/draw/cells"
 	"gavrix/tui/ui"
@@ -23,9 +24,31 @@ type sender struct {
 	entry  ui.Entry
 	hex    bool
 	ending int
+	link   string
+	last   map[string]int // the line ends used last, by link
 }
 
-func newSender() *sender { return &sender{entry: ui.NewEntry()} }
+// newSender opens the line. The line end is the one that was used last on the link,
+// else the device's own.
+func (v *View) newSender(h ui.Host) *sender {
+	s := &sender{entry: ui.NewEntry(), last: v.endings}
+	l := h.Link()
+	if l == nil {
+		return s
+	}
+	s.link = l.Name
+	used, known := v.endings[l.Name]
+	if known {
+		s.ending = used
+	} else if l.Talker != nil {
+		for i, e := range endings {
+			if e.bytes == string(l.Talker.LineEnd) {
+				s.ending = i
+			}
+		}
+	}
+	return s
+}
 
 func (s *sender) height() int { return 4 }
 
@@ -71,7 +94,9 @@ func (s *sender) draw(a cells.Area, h ui.Host) {
 		}
 		text := fmt.Sprintf("%d %s: % X", n, word, data)
 		if l := h.Link(); l != nil {
-			text = fmt.Sprintf("%d %s, %s on the line: % X", n, word, uart.Duration(l.MCU, n).Round(4), data)
+			if d, err := intent.Duration(l.Kind, l.Model.Tap(), fmt.Sprintf("mcu % X", data), l.Model.Bit()); err == nil {
+				text = fmt.Sprintf("%d %s, %s on the line: % X", n, word, d.Round(4), data)
+			}
 		}
 		a.Text(0, 2, cells.Plain, text)
 	}
@@ -79,39 +104,38 @@ func (s *sender) draw(a cells.Area, h ui.Host) {
 }
 
 // key handles a key; true closes the line.
-func (s *sender) key(k tea.KeyPressMsg, h ui.Host) bool {
+func (s *sender) key(k tea.KeyPressMsg, h ui.Host) (bool, tea.Cmd) {
 	switch k.String() {
 	case "esc":
-		return true
+		return true, nil
 	case "tab":
 		s.ending = (s.ending + 1) % len(endings)
 	case "ctrl+x":
 		s.hex = !s.hex
 	case "enter":
 		data, err := s.bytes()
-		if sendNow(h, data, err) {
+		cmd := sendNow(h, data, err)
+		if cmd != nil {
 			s.entry.Keep()
+			s.last[s.link] = s.ending
 		}
+		return false, cmd
 	default:
 		s.entry.Key(k)
 	}
-	return false
+	return false, nil
 }
 
-// sendNow sends on the selected link and says what became of it.
-func sendNow(h ui.Host, data []byte, err error) bool {
+// sendNow sends on the selected link and says what became of it; nil where there is
+// nothing that can be sent.
+func sendNow(h ui.Host, data []byte, err error) tea.Cmd {
 	switch {
 	case err != nil:
 		h.Warn("not sent: %v", err)
-		return false
+		return nil
 	case len(data) == 0:
 		h.Warn("not sent: there is nothing to send")
-		return false
+		return nil
 	}
-	if err := h.Session().Send(h.LinkIndex(), data); err != nil {
-		h.Warn("not sent: %v", err)
-		return false
-	}
-	h.Say("sent %s", safe.Bytes(data))
-	return true
+	return h.Do(link.Send{Data: data}, func(link.Outcome) { h.Say("sent %s", safe.Bytes(data)) })
 }

@@ -35,17 +35,18 @@ func Ago(t quantity.Time) string {
 
 // Host is what a view may ask of the shell.
 type Host interface {
-	Bench() *bench.Bench   // nil when a capture without a bench is shown
-	Link() *bench.Link     // the selected one; nil as above
-	Bus() *bench.Bus       // the selected link where several devices share it; else nil
-	Common() *bench.Common // of the selected link of any kind; nil without a bench
+	Bench() *bench.Bench // nil when a capture without a bench is shown
+	Link() *bench.Link   // the selected one; nil as above
 	LinkIndex() uint16
 	Snapshot() *capture.Snapshot
 	Session() link.Session // nil when a capture is shown
-	// Settings gives the frame settings of who drives a line of a link; nil
-	// where they are not known.
-	Settings(link, line int) bus.Settings
+	// Settings gives the frame settings of a link's ends, the MCU's first; none where
+	// they are not known.
+	Settings(link int) []bus.Settings
 	Now() quantity.Time
+	// Do asks something of the selected link, in the background; what came of it is
+	// said, or told to then, which may be nil.
+	Do(i link.Intent, then func(link.Outcome)) tea.Cmd
 	// Edit changes the bench as one step and brings it into the simulation.
 	Edit(edits ...finding.Edit)
 	// Say shows a message in the footer until the next key.

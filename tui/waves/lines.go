@@ -10,6 +10,7 @@ import (
 	"gavrix/core/capture"
 	"gavrix/core/intent"
 	"gavrix/core/picture"
+	"gavrix/core/records"
 	"gavrix/core/wire"
 	"gavrix/tui/ui"
 )
@@ -21,10 +22,10 @@ type arranged struct {
 	derived []derived
 	plan    *intent.Plan
 
-	found  []found       // where records part from the plan
-	agree  int           // records that are as planned
-	counts int           // records in the capture when they were compared
-	of     *capture.Meta // the capture in which they were
+	found []found       // where records part from the plan
+	agree int           // records that are as planned
+	mark  records.Mark  // what came after it was not compared yet
+	of    *capture.Meta // the capture in which they were
 }
 
 // derived is a line made from others of its link.
@@ -41,7 +42,7 @@ func (v *View) of(h ui.Host) *arranged { return v.at(h, int(h.LinkIndex())) }
 // belongs to a name, a kind and lines, not to a place in the list.
 func (v *View) at(h ui.Host, link int) *arranged {
 	l := h.Snapshot().Meta().Links[link]
-	key := strings.Join(append([]string{l.Name, l.Kind}, l.Lines...), "\x00")
+	key := strings.Join(append([]string{l.Name, l.Kind}, l.Roles...), "\x00")
 	a := v.arranged[key]
 	if a == nil {
 		a = &arranged{names: map[int]string{}}
@@ -55,7 +56,7 @@ func (v *View) band(h ui.Host, i int, k *bus.Kind) picture.Band {
 	l := h.Snapshot().Meta().Links[i]
 	a := v.at(h, i)
 	b := picture.Band{
-		Link: uint16(i), Kind: k, Name: l.Name, Settings: func(line int) bus.Settings { return h.Settings(i, line) },
+		Link: uint16(i), Kind: k, Name: l.Name, Settings: h.Settings(i),
 		Shown: a.order, Plan: a.plan,
 	}
 	for _, d := range a.derived {

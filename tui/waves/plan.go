@@ -5,11 +5,11 @@ import (
 
 	"gavrix/core/bus"
 	"gavrix/core/bus/spi"
-	"gavrix/core/bus/uart"
 	"gavrix/core/intent"
 	"gavrix/core/picture"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
+	"gavrix/core/records"
 	"gavrix/draw/cells"
 	"gavrix/tui/ui"
 )
@@ -27,15 +27,13 @@ type found struct {
 // planned sets what should be on the selected link.
 func (v *View) planned(h ui.Host, k *bus.Kind, text string) {
 	a := v.of(h)
-	a.plan, a.found, a.agree, a.counts = nil, nil, 0, 0
+	a.plan, a.found, a.agree, a.mark = nil, nil, 0, 0
 	if text == "" {
 		v.alone = false
 		h.Say("nothing is planned for this link any more")
 		return
 	}
-	// The settings are those of who sends it.
-	line, _ := uart.PlannedLine(text)
-	p, err := intent.New(k, h.Settings(int(h.LinkIndex()), line), text, quantity.Microsecond)
+	p, err := intent.New(k, h.Settings(int(h.LinkIndex())), text, quantity.Microsecond)
 	if err != nil {
 		h.Warn("%v", err)
 		return
@@ -56,21 +54,24 @@ func (v *View) planned(h ui.Host, k *bus.Kind, text string) {
 // what that is against the mode of the link.
 func (v *View) nextMode(h ui.Host) {
 	a := v.of(h)
-	if a.plan == nil || a.plan.Kind != spi.Kind {
+	var set spi.Settings
+	ok := a.plan != nil
+	if ok {
+		set, ok = bus.At(a.plan.Ends, 1).(spi.Settings)
+	}
+	if !ok {
 		h.Say("there is no plan for an spi link: select one, :plan out 6B")
 		return
 	}
-	set := a.plan.Settings.(spi.Settings)
-	next := spi.Mode((set.Mode() + 1) % 4)
-	set.ClockIdleHigh, set.SampleSecond = next.ClockIdleHigh, next.SampleSecond
-	p, err := intent.New(spi.Kind, set, a.plan.Text, quantity.Microsecond)
+	set = set.WithMode((set.Mode() + 1) % 4)
+	p, err := intent.New(a.plan.Kind, []bus.Settings{set}, a.plan.Text, quantity.Microsecond)
 	if err != nil {
 		h.Warn("%v", err)
 		return
 	}
 	a.plan, v.alone = p, true
 	text := fmt.Sprintf("mode %d", set.Mode())
-	if own, ok := h.Settings(int(h.LinkIndex()), 0).(spi.Settings); ok {
+	if own, ok := bus.At(h.Settings(int(h.LinkIndex())), 1).(spi.Settings); ok {
 		if ds := spi.Compare(set, own, "sender", "link"); len(ds) > 0 {
 			text += ", the link is in " + fmt.Sprint(own.Mode()) + ": " + ds[0].Effects[0]
 		} else {
@@ -85,19 +86,19 @@ func (v *View) compare(h ui.Host) {
 	a, snap := v.of(h), h.Snapshot()
 	if a.of != snap.Meta() {
 		// The file was read again, with other links.
-		a.of, a.found, a.agree, a.counts = snap.Meta(), nil, 0, 0
+		a.of, a.found, a.agree, a.mark = snap.Meta(), nil, 0, 0
 	}
-	if a.plan == nil || a.counts == snap.Len() {
+	if a.plan == nil || a.mark == snap.Mark() {
 		return
 	}
-	first := max(snap.Len()-mostCompared, a.counts)
-	a.counts = snap.Len()
-	for i := first; i < snap.Len(); i++ {
-		r := snap.At(i)
-		if r.Link != h.LinkIndex() || r.Seen != record.Tap {
+	fresh := snap.Since(a.mark)
+	a.mark = snap.Mark()
+	q := tapped(h)
+	for _, i := range fresh[max(len(fresh)-mostCompared, 0):] {
+		if !q.Wants(snap.Head(i)) {
 			continue
 		}
-		_, ds, meant := a.plan.Against(snap, r, h.Settings(int(h.LinkIndex()), uart.LineOf(r.From)))
+		_, ds, meant := a.plan.Against(snap, snap.At(i), h.Settings(int(h.LinkIndex())))
 		switch {
 		case meant && len(ds) == 0:
 			a.agree++
@@ -140,7 +141,8 @@ func (v *View) compared(a cells.Area, h ui.Host) int {
 func (v *View) difference(h ui.Host, back bool) {
 	a := v.of(h)
 	if a.plan == nil {
-		v.record(h, back, "difference between sent and read", func(r *record.Record) bool {
+		q := records.Query{Link: int(h.LinkIndex()), Kinds: []record.Kind{record.Chars}}
+		v.record(h, back, "difference between sent and read", q, func(r *record.Record) bool {
 			return r.Seen != record.Tap && picture.Misread(h.Snapshot(), r)
 		})
 		return

@@ -11,13 +11,12 @@ import (
 
 	"gavrix/core/bus"
 	"gavrix/core/bus/all"
-	"gavrix/core/bus/spi"
-	"gavrix/core/bus/uart"
 	"gavrix/core/capture"
 	"gavrix/core/finding"
 	"gavrix/core/picture"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
+	"gavrix/core/records"
 	"gavrix/core/scene"
 	"gavrix/core/stats"
 	"gavrix/core/wire"
@@ -27,9 +26,6 @@ import (
 
 // names is the width of the column of lane names in a scene.
 const names = 19
-
-// near is how far around a time records are looked for that stand out of order.
-const near = 5 * quantity.Second
 
 // mostEdges bounds the stretch between the cursors that is measured.
 const mostEdges = 2_000_000
@@ -75,7 +71,7 @@ func kind(h ui.Host) (*bus.Kind, string) {
 		return nil, ""
 	}
 	l := links[h.LinkIndex()]
-	return all.Of(l.Kind, l.Lines), l.Name
+	return all.Of(l.Kind, l.Roles), l.Name
 }
 
 // kept gives the stretch of which any line of the link has levels.
@@ -146,7 +142,7 @@ func (v *View) Scene(h ui.Host) *scene.Scene {
 		}
 	}
 	for _, i := range order {
-		if k := all.Of(links[i].Kind, links[i].Lines); k != nil {
+		if k := all.Of(links[i].Kind, links[i].Roles); k != nil {
 			w.Bands = append(w.Bands, v.band(h, i, k))
 		}
 	}
@@ -161,10 +157,11 @@ func (v *View) Scene(h ui.Host) *scene.Scene {
 
 // lineNames says who drives the lines of a character link.
 func lineNames(l capture.Link) []string {
-	if l.Kind != uart.Kind.Name {
+	k := all.Of(l.Kind, l.Roles)
+	if k == nil || k.LineOf == nil {
 		return nil
 	}
-	return []string{l.MCU, l.Device}
+	return []string{l.MCU(), l.Device()}
 }
 
 // shownLines is the number of the selected link's lines that have levels.
@@ -290,7 +287,7 @@ func (v *View) measured(h ui.Host, k *bus.Kind) []string {
 	if from == to {
 		return nil
 	}
-	rs, n := picture.Records(h.Snapshot(), h.LinkIndex(), from, to, mostMeasured, func(r *record.Record) bool { return r.Seen == record.Tap })
+	rs, n := picture.Records(h.Snapshot(), from, to, mostMeasured, tapped(h))
 	var out []string
 	if figures := stats.Of(rs, from, to); n <= len(rs) {
 		out = append(out, figures.Lines()...)
@@ -314,12 +311,8 @@ func (v *View) measured(h ui.Host, k *bus.Kind) []string {
 		}
 		w, _ := h.Snapshot().Window(h.LinkIndex(), i, from, to+1)
 		out = append(out, name+": "+figures(&w))
-		if text := v.rate(h, i, &w); text != "" {
-			out = append(out, name+": "+text)
-		}
-		if set, ok := h.Settings(int(h.LinkIndex()), i).(spi.Settings); ok && (role.Name == "out" || role.Name == "in") {
-			clock, _ := h.Snapshot().Window(h.LinkIndex(), 0, from, to+1)
-			if text := sampled(&clock, &w, set); text != "" {
+		if ends := h.Settings(int(h.LinkIndex())); k.Measure != nil && len(ends) > 0 && n <= len(rs) {
+			if text := k.Measure(ends, i, rs, v.windows(h, k, from, to)); text != "" {
 				out = append(out, name+": "+text)
 			}
 		}
@@ -327,13 +320,21 @@ func (v *View) measured(h ui.Host, k *bus.Kind) []string {
 	return out
 }
 
-// sampled says for how long data stands still around the edges that sample it.
-func sampled(clock, data *wire.Window, set spi.Settings) string {
-	setUp, hold := wire.SetUpHold(clock, set.ClockIdleHigh == set.SampleSecond, data)
-	if setUp.N == 0 || hold.N == 0 {
-		return ""
+// tapped are the records of the selected link that an ideal tap saw.
+func tapped(h ui.Host) records.Query {
+	return records.Query{Link: int(h.LinkIndex()), Traffic: true, Seen: []record.End{record.Tap}}
+}
+
+// windows gives all lines between the cursors.
+func (v *View) windows(h ui.Host, k *bus.Kind, from, to quantity.Time) []wire.Window {
+	out := make([]wire.Window, len(k.Lines))
+	for i, role := range k.Lines {
+		out[i] = wire.Window{From: from, To: to, High: role.High}
+		if w, ok := h.Snapshot().Window(h.LinkIndex(), i, from, to+1); ok {
+			out[i] = w
+		}
 	}
-	return fmt.Sprintf("stands still at least %s before and %s behind the sampling edges", setUp.Least.Round(4), hold.Least.Round(4))
+	return out
 }
 
 // figures gives what was measured in words.
@@ -452,32 +453,35 @@ func (v *View) edge(h ui.Host, back bool) {
 }
 
 // record goes to the start of the next or the previous record that is wanted.
-func (v *View) record(h ui.Host, back bool, what string, wanted func(*record.Record) bool) {
+func (v *View) record(h ui.Host, back bool, what string, q records.Query, wanted func(*record.Record) bool) {
 	here := v.start(h, back)
 	snap := h.Snapshot()
 	best := quantity.Time(-1)
-	look := func(r *record.Record) bool {
-		if r.Link != h.LinkIndex() || !r.Traffic() || !wanted(r) {
-			return false
-		}
-		if back && r.Start < here && r.Start > best || !back && r.Start > here && (best < 0 || r.Start < best) {
-			best = r.Start
-		}
-		return best >= 0
-	}
-	// The first that is found may have neighbours out of order: some more are
-	// looked at.
+	// Records stand in the order of their ends: behind the first that is found some
+	// more are looked at, which may have begun nearer.
 	more := 64
+	look := func(head *records.Head) bool {
+		if (back && head.Start < here && head.Start > best || !back && head.Start > here && (best < 0 || head.Start < best)) && (wanted == nil || wanted(snap.Of(head))) {
+			best = head.Start
+		}
+		if best >= 0 {
+			more--
+		}
+		return more > 0
+	}
 	if back {
-		for i := min(picture.IndexAt(snap, here+near)+more, snap.Len()) - 1; i >= 0 && more > 0; i-- {
-			if look(snap.At(i)) {
-				more--
+		for _, head := range snap.Touching(here-1, here, q) {
+			look(head)
+		}
+		for _, head := range snap.Before(snap.IndexAt(here), q) {
+			if !look(head) {
+				break
 			}
 		}
 	} else {
-		for i := picture.IndexAt(snap, here-near); i < snap.Len() && more > 0; i++ {
-			if look(snap.At(i)) {
-				more--
+		for _, head := range snap.After(snap.IndexAt(here), q) {
+			if !look(head) {
+				break
 			}
 		}
 	}
@@ -502,8 +506,7 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 	pan := func(by quantity.Time) func(string) tea.Cmd {
 		return do(func() { v.hold(h); v.from = max(v.from+by*v.span/2, 0) })
 	}
-	tap := func(r *record.Record) bool { return r.Seen == record.Tap }
-	bad := func(r *record.Record) bool { return r.AllFlags() != 0 }
+	bad := records.Query{Link: int(h.LinkIndex()), Traffic: true, Flags: ^record.Flags(0)}
 	return append([]ui.Command{
 		{Name: "zoom-in", Keys: []string{"+", "="}, Help: "zoom in about the cursor", Short: "zoom", Run: do(func() { v.zoom(h, 0.5) })},
 		{Name: "zoom-out", Keys: []string{"-"}, Help: "zoom out", Run: do(func() { v.zoom(h, 2) })},
@@ -517,14 +520,14 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 		})},
 		{Name: "cursor-left", Keys: []string{"left"}, Help: "move the cursor a column to the left", Short: "cursor", Run: step(-1)},
 		{Name: "cursor-right", Keys: []string{"right"}, Help: "move it a column to the right", Run: step(1)},
-		{Name: "earlier", Keys: []string{"pgup"}, Help: "half a picture earlier", Run: pan(-1)},
-		{Name: "later", Keys: []string{"pgdown"}, Help: "half a picture later", Run: pan(1)},
+		{Name: "pan-earlier", Keys: []string{"pgup"}, Help: "half a picture earlier", Run: pan(-1)},
+		{Name: "pan-later", Keys: []string{"pgdown"}, Help: "half a picture later", Run: pan(1)},
 		{Name: "next-edge", Keys: []string{"n"}, Help: "go to the next edge of any line", Short: "edge", Run: do(func() { v.edge(h, false) })},
 		{Name: "previous-edge", Keys: []string{"b"}, Help: "go to the edge before", Run: do(func() { v.edge(h, true) })},
-		{Name: "next-record", Keys: []string{"r"}, Help: "go to the next record", Short: "record", Run: do(func() { v.record(h, false, "record", tap) })},
-		{Name: "previous-record", Keys: []string{"R"}, Help: "go to the record before", Run: do(func() { v.record(h, true, "record", tap) })},
-		{Name: "next-error", Keys: []string{"e"}, Help: "next record with an error, anyone's", Short: "error", Run: do(func() { v.record(h, false, "error", bad) })},
-		{Name: "previous-error", Keys: []string{"E"}, Help: "go to the error before", Run: do(func() { v.record(h, true, "error", bad) })},
+		{Name: "next-record", Keys: []string{"r"}, Help: "go to the next record", Short: "record", Run: do(func() { v.record(h, false, "record", tapped(h), nil) })},
+		{Name: "previous-record", Keys: []string{"R"}, Help: "go to the record before", Run: do(func() { v.record(h, true, "record", tapped(h), nil) })},
+		{Name: "next-error", Keys: []string{"e"}, Help: "next record with an error, anyone's", Short: "error", Run: do(func() { v.record(h, false, "error", bad, nil) })},
+		{Name: "previous-error", Keys: []string{"E"}, Help: "go to the error before", Run: do(func() { v.record(h, true, "error", bad, nil) })},
 		{Name: "mark", Keys: []string{"m"}, Help: "set the second cursor here, or take it away", Short: "mark", Run: do(func() {
 			v.hold(h)
 			v.marked = !v.marked || v.mark != v.cursor

@@ -2,6 +2,8 @@
 package all
 
 import (
+	"slices"
+
 	"gavrix/core/bus"
 	"gavrix/core/bus/can"
 	"gavrix/core/bus/i2c"
@@ -41,13 +43,32 @@ func Undescribed(lines []string) *bus.Kind {
 // UndescribedName is the name of the kind that Undescribed gives.
 const UndescribedName = "undescribed"
 
-// Of gives the kind of a link in a capture, whose lines have these names; nil
-// where it is not known.
-func Of(name string, lines []string) *bus.Kind {
+// Of gives the kind of a link in a capture on which lines play these roles; nil where
+// it is not known.
+func Of(name string, roles []string) *bus.Kind {
 	if name == UndescribedName {
-		return Undescribed(lines)
+		return Undescribed(roles)
 	}
-	return ByName(name)
+	k := ByName(name)
+	if k == nil || k.Roles == nil || len(roles) == 0 || sameRoles(k.Lines, roles) {
+		return k
+	}
+	own := *k
+	own.Lines = nil
+	for _, r := range roles {
+		line := bus.Role{Name: r, Optional: true, High: true}
+		for _, l := range k.Lines {
+			if l.Name == r {
+				line = l
+			}
+		}
+		own.Lines = append(own.Lines, line)
+	}
+	return &own
+}
+
+func sameRoles(lines []bus.Role, roles []string) bool {
+	return slices.EqualFunc(lines, roles, func(l bus.Role, r string) bool { return l.Name == r })
 }
 
 // ByName gives the kind with a name, or nil.

@@ -73,7 +73,7 @@ func TestEndlessLevelsStayBounded(t *testing.T) {
 			set := parsed(t, k, text)
 			for frozen := -1; frozen < len(k.Lines); frozen++ {
 				rng := rand.New(rand.NewPCG(uint64(i), uint64(frozen+1)))
-				d := k.Decoder(0, set)
+				d := k.Decoder(0, []bus.Settings{set})
 				out := &bounded{t: t, kind: k, set: set}
 				high := make([]bool, len(k.Lines))
 				for l := range high {
@@ -109,7 +109,7 @@ func TestEndlessLevelsStayBounded(t *testing.T) {
 					}
 				}
 				if len(out.last.Data) > 0 {
-					for _, l := range k.Labels(set, &out.last, ws) {
+					for _, l := range k.Labels([]bus.Settings{set}, &out.last, ws) {
 						require.LessOrEqual(t, l.From, l.To)
 						require.Less(t, l.Line, len(k.Lines))
 					}

@@ -540,7 +540,7 @@ func TestLabels(t *testing.T) {
 			require.True(rt, got[i].Start < got[i].Sample && got[i].Sample < got[i].End)
 		}
 		text := ""
-		for _, l := range Kind.Labels(timing, &rs[0], []wire.Window{w}) {
+		for _, l := range Kind.Labels([]bus.Settings{timing}, &rs[0], []wire.Window{w}) {
 			if l.Kind == bus.FieldLabel {
 				text += l.Text + "; "
 			}

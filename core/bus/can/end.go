@@ -3,6 +3,7 @@ package can
 import (
 	"encoding/hex"
 	"fmt"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -23,40 +24,51 @@ type End struct {
 	// ListenOnly: it never drives the line, so it acknowledges nothing and harms
 	// nobody.
 	ListenOnly bool
+	// OneShot: a frame that fails or loses arbitration is not sent again. StayOff:
+	// once bus off, it waits to be started again.
+	OneShot, StayOff bool
 }
 
+// Quanta are a timing without the clock: prescaler, segments and jump width.
+type Quanta struct{ Prescaler, Seg1, Seg2, Jump int }
+
 // split reads a timing: prescaler 6, 1+13+2, jump 1.
-func split(text string) (prescaler, seg1, seg2, jump int, err error) {
+func split(text string) (q Quanta, err error) {
 	bad := fmt.Errorf("%q is no bit timing: write prescaler, segments and jump width, as 6, 1+13+2, 1", text)
 	f := strings.Split(text, ",")
 	if len(f) != 3 {
-		return 0, 0, 0, 0, bad
+		return q, bad
 	}
 	segs := strings.Split(f[1], "+")
 	if len(segs) != 3 || strings.TrimSpace(segs[0]) != "1" {
-		return 0, 0, 0, 0, bad
+		return q, bad
 	}
 	for i, s := range []string{f[0], segs[1], segs[2], f[2]} {
 		n, err := strconv.Atoi(strings.TrimSpace(s))
 		if err != nil || n < 1 || n > 65536 {
-			return 0, 0, 0, 0, bad
+			return Quanta{}, bad
 		}
-		*[]*int{&prescaler, &seg1, &seg2, &jump}[i] = n
+		*[]*int{&q.Prescaler, &q.Seg1, &q.Seg2, &q.Jump}[i] = n
 	}
-	if jump > seg2 || jump > seg1 {
-		return 0, 0, 0, 0, fmt.Errorf("%q: the jump width is at most as long as each segment", text)
+	if q.Jump > q.Seg2 || q.Jump > q.Seg1 {
+		return Quanta{}, fmt.Errorf("%q: the jump width is at most as long as each segment", text)
 	}
-	return prescaler, seg1, seg2, jump, nil
+	return q, nil
 }
 
 // ParseTiming reads a timing that somebody chose, for a clock and the rate that is
 // wanted.
 func ParseTiming(clock quantity.Freq, want quantity.Rate, text string) (BitTiming, error) {
-	p, s1, s2, j, err := split(text)
+	q, err := split(text)
 	if err != nil {
 		return BitTiming{}, err
 	}
-	return timingOf(clock, want, p, s1, s2, j), nil
+	return q.Of(clock, want), nil
+}
+
+// Of gives the timing that the quanta make with a clock, for the rate that is wanted.
+func (q Quanta) Of(clock quantity.Freq, want quantity.Rate) BitTiming {
+	return timingOf(clock, want, q.Prescaler, q.Seg1, q.Seg2, q.Jump)
 }
 
 // Text gives a timing as ParseTiming reads it.
@@ -65,26 +77,32 @@ func (b BitTiming) Text() string {
 }
 
 // TimingType is a bit timing in a file.
-var TimingType = doc.Scalar("a bit timing, as 6, 1+13+2, 1", func(s string) error { _, _, _, _, err := split(s); return err })
+var TimingType = doc.Scalar("a bit timing, as 6, 1+13+2, 1", split)
 
 // MessageType is a message in a list: what it is called stands before it.
 var MessageType = doc.Map(
-	doc.Key{Name: "identifier", Doc: "in hex, with more than three digits extended, as 0x2A5", Type: doc.Scalar("an identifier in hex", func(s string) error { _, _, err := ParseID(s); return err }), Required: true},
+	doc.Key{Name: "identifier", Doc: "in hex, with more than three digits extended, as 0x2A5", Type: doc.Scalar("an identifier in hex", ParseID), Required: true},
 	doc.Key{Name: "length", Doc: "bytes of data; absent: as many as `data` has, else 8", Type: doc.Int(0, 64)},
-	doc.Key{Name: "data", Doc: "the data, in hex, as 1C 02; absent: all 00", Type: doc.Scalar("bytes in hex", func(s string) error { _, err := parseData(s); return err })},
+	doc.Key{Name: "data", Doc: "the data, in hex, as 1C 02; absent: all 00", Type: doc.Scalar("bytes in hex", parseData)},
 	doc.Key{Name: "every", Doc: "time from one to the next", Type: doc.TimeType, Required: true},
 	doc.Key{Name: "jitter", Doc: "by how much it may come late", Type: doc.TimeType, Default: "0 ms"},
-	doc.Key{Name: "flexible", Doc: "in the flexible format", Type: doc.Enum("yes", "no"), Default: "no"},
+	doc.Key{Name: "flexible", Doc: "in the flexible format", Type: doc.YesNo, Default: "no"},
 )
 
+// ID is an identifier with its form.
+type ID struct {
+	ID       uint32
+	Extended bool
+}
+
 // ParseID reads an identifier in hex; with more than three digits it is extended.
-func ParseID(s string) (id uint32, extended bool, err error) {
+func ParseID(s string) (ID, error) {
 	digits := strings.TrimPrefix(strings.ToLower(s), "0x")
 	n, err := strconv.ParseUint(digits, 16, 32)
 	if err != nil || n >= 1<<29 {
-		return 0, false, fmt.Errorf("%q is no identifier: write hex up to 7FF, or up to 1FFFFFFF with four digits and more", s)
+		return ID{}, fmt.Errorf("%q is no identifier: write hex up to 7FF, or up to 1FFFFFFF with four digits and more", s)
 	}
-	return uint32(n), len(digits) > 3 || n > 0x7ff, nil
+	return ID{uint32(n), len(digits) > 3 || n > 0x7ff}, nil
 }
 
 // EndSchema lists what a device file says of a can node.
@@ -99,33 +117,21 @@ var EndSchema = doc.Map(
 	doc.Key{Name: "messages", Doc: "what it sends again and again, by name", Type: doc.MapOf(MessageType)},
 )
 
-// ParseEnd reads a node that satisfies EndSchema.
+// ParseEnd reads a node that was validated with EndSchema.
 func ParseEnd(n *doc.Node, name string) (End, error) {
-	e := End{Name: name}
-	clock, _ := quantity.ParseClock(n.Text("clock"))
-	rate, _ := quantity.ParseRate(n.Text("rate"))
-	var err error
-	if e.Nominal, err = ParseTiming(clock, rate, n.Text("timing")); err != nil {
-		return e, err
+	e := End{
+		Name: name, Tolerance: math.Abs(float64(doc.Of[quantity.PPM](n, "tolerance"))) / 1e6, Delay: doc.Of[quantity.Time](n, "delay"),
 	}
-	if (n.Text("data-rate") == "") != (n.Text("data-timing") == "") {
+	clock := doc.Of[quantity.Freq](n, "clock")
+	e.Nominal = doc.Of[Quanta](n, "timing").Of(clock, doc.Of[quantity.Rate](n, "rate"))
+	if (n.Get("data-rate") == nil) != (n.Get("data-timing") == nil) {
 		return e, fmt.Errorf("%s: data-rate and data-timing go together", name)
 	}
-	if t := n.Text("data-timing"); t != "" {
-		dataRate, _ := quantity.ParseRate(n.Text("data-rate"))
-		d, err := ParseTiming(clock, dataRate, t)
-		if err != nil {
-			return e, err
-		}
+	if n.Get("data-timing") != nil {
+		d := doc.Of[Quanta](n, "data-timing").Of(clock, doc.Of[quantity.Rate](n, "data-rate"))
 		e.Data = &d
 	}
-	if t := n.Text("tolerance"); t != "" {
-		ppm, _ := quantity.ParsePPM(t)
-		e.Tolerance = max(float64(ppm), -float64(ppm)) / 1e6
-	}
-	if t := n.Text("delay"); t != "" {
-		e.Delay, _ = quantity.ParseTime(t)
-	}
+	var err error
 	e.Messages, err = ParseMessages(n.Get("messages"))
 	return e, err
 }
@@ -146,27 +152,24 @@ const LeastPeriod = 10 * quantity.Microsecond
 func ParseMessages(n *doc.Node) ([]Message, error) {
 	var out []Message
 	for _, m := range n.All() {
-		x := Message{Name: m.Key}
-		x.Frame.ID, x.Frame.Extended, _ = ParseID(m.Text("identifier"))
+		x := Message{Name: m.Key, Period: doc.Of[quantity.Time](m, "every"), Jitter: doc.Of[quantity.Time](m, "jitter")}
+		id := doc.Of[ID](m, "identifier")
+		x.Frame.ID, x.Frame.Extended = id.ID, id.Extended
+		data := doc.Of[[]byte](m, "data")
 		length := 8
-		data, _ := parseData(m.Text("data"))
-		if len(data) > 0 {
+		switch {
+		case m.Get("length") != nil:
+			length = doc.Of[int](m, "length")
+		case len(data) > 0:
 			length = len(data)
-		}
-		if l, err := strconv.ParseInt(m.Text("length"), 0, 32); err == nil {
-			length = int(l)
 		}
 		if length < len(data) {
 			return out, fmt.Errorf("message %s: length says %d bytes, data has %d", m.Key, length, len(data))
 		}
-		x.Frame.FD = m.Text("flexible") == "yes"
+		x.Frame.FD = doc.Of[bool](m, "flexible")
 		x.Frame.Switched = x.Frame.FD
 		x.Frame.Data = make([]byte, length)
 		copy(x.Frame.Data, data)
-		x.Period, _ = quantity.ParseTime(m.Text("every"))
-		if t := m.Text("jitter"); t != "" {
-			x.Jitter, _ = quantity.ParseTime(t)
-		}
 		if err := x.Frame.Check(); err != nil {
 			return out, fmt.Errorf("message %s: %w", m.Key, err)
 		}

@@ -3,7 +3,6 @@ package can
 import (
 	"fmt"
 	"math"
-	"strconv"
 	"strings"
 
 	"gavrix/core/bus"
@@ -12,7 +11,10 @@ import (
 	"gavrix/core/record"
 )
 
-var shareType = doc.Scalar("a share of the bit in %", func(s string) error { _, err := quantity.ParsePPM(s); return err })
+var shareType = doc.Scalar("a share of the bit in %", func(s string) (float64, error) {
+	p, err := quantity.ParsePPM(s)
+	return float64(p) / 1e6, err
+})
 
 // Schema lists the bit timing of a node.
 var Schema = doc.Map(
@@ -25,14 +27,19 @@ var Schema = doc.Map(
 
 // Kind describes the bus.
 var Kind = &bus.Kind{
-	Name:  "can",
-	Mark:  "C",
-	Lines: []bus.Role{{Name: "line"}},
+	Name:    "can",
+	Records: record.Frame,
+	Mark:    "C",
+	Lines:   []bus.Role{{Name: "line"}},
 
-	Schema:  Schema,
-	Parse:   parse,
-	Decoder: func(link uint16, s bus.Settings) bus.Decoder { return NewDecoder(s.(Timing), link) },
-	Plan:    plan, PlanHelp: planHelp,
+	Steps:     []string{"transmit-pin", "receive-pin", "configuration", "filters", "join"},
+	EndSchema: EndSchema,
+	ParseEnd:  func(n *doc.Node, name string) (any, error) { return ParseEnd(n, name) },
+	Packet:    packet,
+	Schema:    Schema,
+	Parse:     parse,
+	Decoder:   func(link uint16, ends []bus.Settings) bus.Decoder { return NewDecoder(ends[0].(Timing), link) },
+	Plan:      plan, PlanHelp: planHelp,
 	Sentence: sentence,
 	Fields:   fields,
 	Labels:   labels,
@@ -82,23 +89,13 @@ func (t Timing) Describe() string {
 }
 
 func parse(n *doc.Node) (bus.Settings, error) {
-	rate, _ := quantity.ParseRate(n.Text("rate"))
-	data := quantity.Rate(0)
-	if d := n.Text("data-rate"); d != "" {
-		data, _ = quantity.ParseRate(d)
-	}
-	t := UsualTiming(rate, data)
-	quanta, _ := strconv.Atoi(n.Text("quanta"))
+	t := UsualTiming(doc.Of[quantity.Rate](n, "rate"), doc.Of[quantity.Rate](n, "data-rate"))
 	for _, p := range []*Phase{&t.Nominal, &t.Data} {
-		p.Quanta = quanta
-		if s := n.Text("sample"); s != "" {
-			v, _ := quantity.ParsePPM(s)
-			p.Sample = float64(v) / 1e6
-			p.Jump = min(p.Jump, 1-p.Sample)
-		}
-		if j := n.Text("jump"); j != "" {
-			v, _ := quantity.ParsePPM(j)
-			p.Jump = float64(v) / 1e6
+		p.Quanta = doc.Of[int](n, "quanta")
+		p.Sample = doc.Of[float64](n, "sample")
+		p.Jump = doc.Of[float64](n, "jump")
+		if n.Get("jump") == nil {
+			p.Jump = min(p.Jump, 1-p.Sample) // the default gives way
 		}
 	}
 	return t, t.Check()

@@ -38,7 +38,7 @@ func Bits(t Timing, r *record.Record, line wire.Window) []Sampled {
 }
 
 // labels names the fields and the bits of a frame.
-func labels(set bus.Settings, r *record.Record, lines []wire.Window) []bus.Label {
+func labels(ends []bus.Settings, r *record.Record, lines []wire.Window) []bus.Label {
 	if r.AllFlags()&record.Overload != 0 {
 		return []bus.Label{{Kind: bus.EventLabel, From: r.Start, To: r.End, Text: "overload flag"}}
 	}
@@ -54,7 +54,7 @@ func labels(set bus.Settings, r *record.Record, lines []wire.Window) []bus.Label
 			out[field].Text += fmt.Sprintf(" %0*X", (bits+3)/4, value)
 		}
 	}
-	for _, s := range Bits(set.(Timing), r, lines[0]) {
+	for _, s := range Bits(ends[0].(Timing), r, lines[0]) {
 		// Data is labelled byte by byte.
 		fresh := field < 0 || s.Field != open || !s.Stuff && s.Field == DataField && s.Index%8 == 0
 		if fresh && !(s.Stuff && s.Field == open) {

@@ -14,15 +14,26 @@ import (
 const planHelp = `2A0 10 00 7F   identifier (3 digits, or 8 for 29 bits) and bytes in hex; words: fd, switch, passive; remote 4 asks for 4 bytes`
 
 // plan gives the levels of one frame. Whether it is acknowledged is open.
-func plan(set bus.Settings, text string, _ quantity.Time, fill bool) ([]wire.Window, error) {
-	t := set.(Timing)
+func plan(ends []bus.Settings, text string, _ quantity.Time, fill bool) ([]wire.Window, error) {
+	t := ends[0].(Timing)
+	f, err := ParseFrame(text)
+	if err != nil {
+		return nil, err
+	}
+	start := t.Nominal.Bit.Times(12) // the bus is idle after eleven
+	tog, end := Encode(nil, Build(f, fill), t, start)
+	return []wire.Window{{To: end + t.Nominal.Bit.Times(14), High: true, Toggles: tog}}, nil
+}
+
+// ParseFrame reads a frame in the words of a plan.
+func ParseFrame(text string) (Frame, error) {
 	words := strings.Fields(text)
 	if len(words) == 0 {
-		return nil, errors.New("no frame is planned")
+		return Frame{}, errors.New("no frame is planned")
 	}
 	id, err := strconv.ParseUint(words[0], 16, 32)
 	if err != nil || len(words[0]) != 3 && len(words[0]) != 8 {
-		return nil, fmt.Errorf("%q is no identifier: write 3 digits in hex, or 8 for 29 bits", words[0])
+		return Frame{}, fmt.Errorf("%q is no identifier: write 3 digits in hex, or 8 for 29 bits", words[0])
 	}
 	f := Frame{ID: uint32(id), Extended: len(words[0]) == 8}
 	for i := 1; i < len(words); i++ {
@@ -36,27 +47,22 @@ func plan(set bus.Settings, text string, _ quantity.Time, fill bool) ([]wire.Win
 		case "remote":
 			f.Remote = true
 			if i++; i == len(words) {
-				return nil, errors.New("remote: how many bytes are asked for?")
+				return Frame{}, errors.New("remote: how many bytes are asked for?")
 			}
 			n, err := strconv.Atoi(words[i])
 			if err != nil {
-				return nil, fmt.Errorf("%q is no number of bytes", words[i])
+				return Frame{}, fmt.Errorf("%q is no number of bytes", words[i])
 			}
 			f.DLC = n
 		case bus.Open:
-			return nil, errors.New(".. has no place in a can frame: its check sequence and stuff bits depend on every bit")
+			return Frame{}, errors.New(".. has no place in a can frame: its check sequence and stuff bits depend on every bit")
 		default:
-			v, err := bus.PlannedByte(w, 8, fill)
+			v, err := bus.PlannedByte(w, 8, false)
 			if err != nil {
-				return nil, err
+				return Frame{}, err
 			}
 			f.Data = append(f.Data, byte(v))
 		}
 	}
-	if err := f.Check(); err != nil {
-		return nil, err
-	}
-	start := t.Nominal.Bit.Times(12) // the bus is idle after eleven
-	tog, end := Encode(nil, Build(f, fill), t, start)
-	return []wire.Window{{To: end + t.Nominal.Bit.Times(14), High: true, Toggles: tog}}, nil
+	return f, f.Check()
 }

@@ -212,7 +212,7 @@ func TestLabels(t *testing.T) {
 			want = append(want, map[bool]string{true: "ack", false: "nack"}[b.Acked])
 		}
 		want = append(want, "stop")
-		for _, l := range Kind.Labels(Settings{}, r, ws) {
+		for _, l := range Kind.Labels([]bus.Settings{Settings{}}, r, ws) {
 			if l.Kind == bus.FieldLabel || l.Kind == bus.SampleLabel {
 				continue
 			}

@@ -39,32 +39,31 @@ var Schema = doc.Map(
 	doc.Key{Name: "filter", Doc: "width of the spikes that are left out, as 50 ns", Type: doc.TimeType, Default: "0 ns"},
 	doc.Key{Name: "stretch", Doc: "longest time that the clock may be held low, as 25 ms", Type: doc.TimeType},
 	doc.Key{Name: "stuck", Doc: "time after which a line held low is reported", Type: doc.TimeType, Default: "25 ms"},
-	doc.Key{Name: "error-code", Doc: "transactions end with the packet error code of SMBus", Type: doc.Enum("yes", "no"), Default: "no"},
+	doc.Key{Name: "error-code", Doc: "transactions end with the packet error code of SMBus", Type: doc.YesNo, Default: "no"},
 )
 
 func parse(n *doc.Node) (bus.Settings, error) {
-	s := Settings{Stuck: 25 * quantity.Millisecond, PEC: n.Text("error-code") == "yes"}
-	for _, t := range []struct {
-		key string
-		to  *quantity.Time
-	}{{"filter", &s.Filter}, {"stretch", &s.Stretch}, {"stuck", &s.Stuck}} {
-		if text := n.Text(t.key); text != "" {
-			*t.to, _ = quantity.ParseTime(text)
-		}
-	}
-	return s, nil
+	return Settings{
+		Filter: doc.Of[quantity.Time](n, "filter"), Stretch: doc.Of[quantity.Time](n, "stretch"), Stuck: doc.Of[quantity.Time](n, "stuck"),
+		PEC: doc.Of[bool](n, "error-code"),
+	}, nil
 }
 
 // Kind describes the bus.
 var Kind = &bus.Kind{
-	Name:  "i2c",
-	Mark:  "I",
-	Lines: []bus.Role{{Name: "clock"}, {Name: "data"}},
+	Name:    "i2c",
+	Records: record.Transaction,
+	Mark:    "I",
+	Lines:   []bus.Role{{Name: "clock"}, {Name: "data"}},
 
-	Schema:  Schema,
-	Parse:   parse,
-	Decoder: func(link uint16, s bus.Settings) bus.Decoder { return NewDecoder(s.(Settings), link) },
-	Plan:    plan, PlanHelp: planHelp,
+	Steps:     []string{"clock-pin", "data-pin"},
+	EndSchema: EndSchema,
+	ParseEnd:  func(n *doc.Node, name string) (any, error) { return ParseEnd(n, name) },
+	Packet:    packet,
+	Schema:    Schema,
+	Parse:     parse,
+	Decoder:   func(link uint16, ends []bus.Settings) bus.Decoder { return NewDecoder(ends[0].(Settings), link) },
+	Plan:      plan, PlanHelp: planHelp,
 	Sentence: func(r *record.Record) string {
 		s := Describe(r)
 		if r.Text != "" {

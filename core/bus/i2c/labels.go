@@ -11,7 +11,7 @@ import (
 
 // labels names start, address, direction, acknowledge, data and stop along the
 // data line. A bit reaches from the clock's fall before it to the fall behind.
-func labels(_ bus.Settings, r *record.Record, lines []wire.Window) []bus.Label {
+func labels(_ []bus.Settings, r *record.Record, lines []wire.Window) []bus.Label {
 	const dataLine = 1
 	var out []bus.Label
 	event := func(from, to quantity.Time, text string) {

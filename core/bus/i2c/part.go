@@ -3,7 +3,6 @@ package i2c
 import (
 	"encoding/hex"
 	"fmt"
-	"strconv"
 	"strings"
 
 	"gavrix/core/doc"
@@ -24,7 +23,7 @@ type End struct {
 	Holds   []byte
 }
 
-var loadType = doc.Scalar("a capacitance, as 10 pF", func(s string) error { _, err := quantity.ParseScaled(s, "F"); return err })
+var loadType = doc.Scalar("a capacitance, as 10 pF", func(s string) (float64, error) { return quantity.ParseScaled(s, "F") })
 
 // EndSchema lists what a device file says of an i2c device.
 var EndSchema = doc.Map(
@@ -32,7 +31,7 @@ var EndSchema = doc.Map(
 	doc.Key{Name: "most", Doc: "the most that its clock may run at", Type: doc.RateType, Required: true},
 	doc.Key{Name: "capacitance", Doc: "of each of its pins", Type: loadType, Default: "10 pF"},
 	doc.Key{Name: "pointer", Doc: "bytes at the start of a write that set the pointer to what is read or written", Type: doc.Int(0, 2), Default: "1"},
-	doc.Key{Name: "holds", Doc: "its bytes from pointer 0 on after power-up, in hex", Type: doc.Scalar("bytes in hex", func(s string) error { _, err := parseHolds(s); return err }), Default: "FF"},
+	doc.Key{Name: "holds", Doc: "its bytes from pointer 0 on after power-up, in hex", Type: doc.Scalar("bytes in hex", parseHolds), Default: "FF"},
 	doc.Key{Name: "stretch", Doc: "longest time for which it holds the clock low", Type: doc.TimeType, Default: "0 ns"},
 )
 
@@ -44,28 +43,10 @@ func parseHolds(s string) ([]byte, error) {
 	return b, nil
 }
 
-// ParseEnd reads an end that satisfies EndSchema.
+// ParseEnd reads an end that was validated with EndSchema.
 func ParseEnd(n *doc.Node, name string) (End, error) {
-	e := End{Name: name, Load: 10e-12}
-	a, err := strconv.ParseUint(n.Text("address"), 0, 8)
-	if err != nil {
-		return e, fmt.Errorf("%s: %q is no address", name, n.Text("address"))
-	}
-	e.Address = uint8(a)
-	e.Most, _ = quantity.ParseRate(n.Text("most"))
-	if t := n.Text("capacitance"); t != "" {
-		e.Load, _ = quantity.ParseScaled(t, "F")
-	}
-	e.Pointer = 1
-	if p, err := strconv.Atoi(n.Text("pointer")); err == nil {
-		e.Pointer = p
-	}
-	e.Holds = []byte{0xff}
-	if t := n.Text("holds"); t != "" {
-		e.Holds, _ = parseHolds(t)
-	}
-	if t := n.Text("stretch"); t != "" {
-		e.Stretch, _ = quantity.ParseTime(t)
-	}
-	return e, nil
+	return End{
+		Name: name, Address: uint8(doc.Of[int](n, "address")), Most: doc.Of[quantity.Rate](n, "most"), Load: doc.Of[float64](n, "capacitance"),
+		Pointer: doc.Of[int](n, "pointer"), Holds: doc.Of[[]byte](n, "holds"), Stretch: doc.Of[quantity.Time](n, "stretch"),
+	}, nil
 }

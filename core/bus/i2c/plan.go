@@ -13,27 +13,86 @@ import (
 const planHelp = `start 3A ack 07 ack restart 3B ack .. nack stop   bytes on the wire in hex, .. for any, each with its acknowledge (ack, nack, any)`
 
 // plan gives the levels of one transaction.
-func plan(_ bus.Settings, text string, unit quantity.Time, fill bool) ([]wire.Window, error) {
-	var bytes []Byte
-	start, stop := false, false
+func plan(_ []bus.Settings, text string, unit quantity.Time, fill bool) ([]wire.Window, error) {
+	bytes, stop, err := planned(text, fill)
+	if err != nil {
+		return nil, err
+	}
+	unit = max(unit, 4)
+	clock, data, end := Encode(2*unit, unit, bytes, stop)
+	return []wire.Window{{To: end + 4*unit, High: true, Toggles: clock}, {To: end + 4*unit, High: true, Toggles: data}}, nil
+}
+
+// ParseTransaction reads a transaction in the words of a plan, for a bus controller
+// to do: what a device gives back is left open by .., and its acknowledges are for
+// the device to give.
+func ParseTransaction(text string) (Transaction, error) {
+	low, stop, err := planned(text, false)
+	if err != nil {
+		return Transaction{}, err
+	}
+	if !stop {
+		return Transaction{}, errors.New("a transaction ends with stop")
+	}
+	high, _, _ := planned(text, true)
+	var t Transaction
+	for i, b := range low {
+		open := b.Value != high[i].Value
+		switch {
+		case b.Start && open:
+			return t, errors.New("an address is not open")
+		case b.Start && b.Value>>3 == 0x1e:
+			return t, errors.New("write 10-bit addresses by the words of a device file; here are 7-bit ones")
+		case b.Start:
+			t.Segments = append(t.Segments, Segment{Address: int(b.Value >> 1)})
+			if b.Value&1 == 1 {
+				t.Segments[len(t.Segments)-1].Read = -1
+			}
+			continue
+		}
+		s := &t.Segments[len(t.Segments)-1]
+		switch {
+		case s.Read != 0 && !open:
+			return t, fmt.Errorf("%02X is for the device to give: %s leaves it open", b.Value, bus.Open)
+		case s.Read < 0:
+			s.Read = 1
+		case s.Read > 0:
+			s.Read++
+		case open:
+			return t, errors.New("a byte that is written is not open")
+		default:
+			s.Data = append(s.Data, b.Value)
+		}
+	}
+	for _, s := range t.Segments {
+		if s.Read < 0 {
+			return t, errors.New("say how many bytes are read: one " + bus.Open + " for each")
+		}
+	}
+	return t, t.Check()
+}
+
+// planned reads the bytes of a plan.
+func planned(text string, fill bool) (bytes []Byte, stop bool, err error) {
+	start := false
 	for _, w := range strings.Fields(text) {
 		last := len(bytes) - 1
 		switch {
 		case stop:
-			return nil, fmt.Errorf("%q: nothing comes behind the stop", w)
+			return nil, false, fmt.Errorf("%q: nothing comes behind the stop", w)
 		case w == "start" || w == "restart":
 			start = true
 		case w == "stop":
 			stop = true
 		case w == "ack" || w == "nack" || w == "any":
 			if last < 0 || start {
-				return nil, fmt.Errorf("%q stands before any byte", w)
+				return nil, false, fmt.Errorf("%q stands before any byte", w)
 			}
 			bytes[last].Acked = w == "ack" || w == "any" && !fill
 		default:
 			v, err := bus.PlannedByte(w, 8, fill)
 			if err != nil {
-				return nil, err
+				return nil, false, err
 			}
 			bytes = append(bytes, Byte{Value: byte(v), Acked: true, Start: start})
 			start = false
@@ -41,13 +100,11 @@ func plan(_ bus.Settings, text string, unit quantity.Time, fill bool) ([]wire.Wi
 	}
 	switch {
 	case len(bytes) == 0:
-		return nil, errors.New("no bytes are planned")
+		return nil, false, errors.New("no bytes are planned")
 	case !bytes[0].Start:
-		return nil, errors.New("a transaction begins with start and an address byte")
+		return nil, false, errors.New("a transaction begins with start and an address byte")
 	case start:
-		return nil, errors.New("an address byte comes behind a start")
+		return nil, false, errors.New("an address byte comes behind a start")
 	}
-	unit = max(unit, 4)
-	clock, data, end := Encode(2*unit, unit, bytes, stop)
-	return []wire.Window{{To: end + 4*unit, High: true, Toggles: clock}, {To: end + 4*unit, High: true, Toggles: data}}, nil
+	return bytes, stop, nil
 }

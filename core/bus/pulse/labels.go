@@ -10,8 +10,8 @@ import (
 )
 
 // labels names elements, bits and the latch.
-func labels(set bus.Settings, r *record.Record, lines []wire.Window) []bus.Label {
-	s := set.(Settings)
+func labels(ends []bus.Settings, r *record.Record, lines []wire.Window) []bus.Label {
+	s := ends[0].(Settings)
 	elements := Elements(r)
 	digits := (s.Element + 3) / 4
 	var rises []quantity.Time

@@ -12,8 +12,8 @@ import (
 const planHelp = `3C0 3C1 .. 010   elements in hex, .. for any`
 
 // plan gives the levels of elements and their latch.
-func plan(set bus.Settings, text string, _ quantity.Time, fill bool) ([]wire.Window, error) {
-	s := set.(Settings)
+func plan(ends []bus.Settings, text string, _ quantity.Time, fill bool) ([]wire.Window, error) {
+	s := ends[0].(Settings)
 	var elements []uint32
 	for _, w := range strings.Fields(text) {
 		v, err := bus.PlannedByte(w, s.Element, fill)

@@ -337,11 +337,13 @@ func (d *Decoder) Flush(out record.Sink) {
 // Elements gives the elements of a record.
 func Elements(r *record.Record) []uint32 { return r.Words(r.Data) }
 
+var rangeType = doc.Scalar("a range of times, as 0.2 to 0.5 us", ParseRange)
+
 // Schema lists the coding of a line.
 var Schema = doc.Map(
-	doc.Key{Name: "zero", Doc: "high time of a 0 with its limits, as 0.2 to 0.5 us", Type: doc.Scalar("a range of times, as 0.2 to 0.5 us", checkRange), Required: true},
-	doc.Key{Name: "one", Doc: "high time of a 1 with its limits", Type: doc.Scalar("a range of times, as 0.6 to 1 us", checkRange), Required: true},
-	doc.Key{Name: "low", Doc: "low time of both with its limits", Type: doc.Scalar("a range of times, as 0.3 to 1.2 us", checkRange), Required: true},
+	doc.Key{Name: "zero", Doc: "high time of a 0 with its limits, as 0.2 to 0.5 us", Type: rangeType, Required: true},
+	doc.Key{Name: "one", Doc: "high time of a 1 with its limits", Type: rangeType, Required: true},
+	doc.Key{Name: "low", Doc: "low time of both with its limits", Type: rangeType, Required: true},
 	doc.Key{Name: "latch", Doc: "shortest low time that latches", Type: doc.TimeType, Required: true},
 	doc.Key{Name: "element", Doc: "bits an element", Type: doc.Int(1, 32), Default: "8"},
 	doc.Key{Name: "order", Doc: "which bit comes first", Type: doc.Enum("msb", "lsb"), Default: "msb"},
@@ -349,14 +351,17 @@ var Schema = doc.Map(
 
 // Kind describes the bus.
 var Kind = &bus.Kind{
-	Name:  "pulse",
-	Mark:  "P",
-	Lines: []bus.Role{{Name: "line"}},
+	Name:    "pulse",
+	Records: record.Transaction,
+	Mark:    "P",
+	Lines:   []bus.Role{{Name: "line"}},
 
 	Plan: plan, PlanHelp: planHelp,
-	Schema:   Schema,
-	Parse:    parse,
-	Decoder:  func(link uint16, s bus.Settings) bus.Decoder { return NewDecoder(s.(Settings), link) },
+	Schema: Schema,
+	Parse:  parse,
+	Decoder: func(link uint16, ends []bus.Settings) bus.Decoder {
+		return NewDecoder(bus.At(ends, 1).(Settings), link)
+	},
 	Sentence: sentence,
 	Labels:   labels,
 	Compare: func(a, b bus.Settings, nameA, nameB string) []bus.Difference {

@@ -170,7 +170,7 @@ func TestLabels(t *testing.T) {
 	require.Len(t, rs, 1)
 	var fields, bits string
 	var latch bus.Label
-	for _, l := range Kind.Labels(s, &rs[0], []wire.Window{{To: end, Toggles: tog}}) {
+	for _, l := range Kind.Labels([]bus.Settings{s}, &rs[0], []wire.Window{{To: end, Toggles: tog}}) {
 		require.Less(t, l.From, l.To)
 		switch l.Kind {
 		case bus.FieldLabel:

@@ -2,7 +2,6 @@ package pulse
 
 import (
 	"fmt"
-	"strconv"
 	"strings"
 
 	"gavrix/core/bus"
@@ -35,21 +34,11 @@ func ParseRange(s string) (Range, error) {
 	return Range{least, most}, nil
 }
 
-func checkRange(s string) error {
-	_, err := ParseRange(s)
-	return err
-}
-
 func parse(n *doc.Node) (bus.Settings, error) {
-	s := Settings{Element: 8, LSBFirst: n.Text("order") == "lsb"}
-	s.Zero.High, _ = ParseRange(n.Text("zero"))
-	s.One.High, _ = ParseRange(n.Text("one"))
-	low, _ := ParseRange(n.Text("low"))
-	s.Zero.Low, s.One.Low = low, low
-	s.Latch, _ = quantity.ParseTime(n.Text("latch"))
-	if e, err := strconv.Atoi(n.Text("element")); err == nil {
-		s.Element = e
-	}
+	s := Settings{Element: doc.Of[int](n, "element"), LSBFirst: doc.Of[string](n, "order") == "lsb", Latch: doc.Of[quantity.Time](n, "latch")}
+	s.Zero.High, s.One.High = doc.Of[Range](n, "zero"), doc.Of[Range](n, "one")
+	s.Zero.Low = doc.Of[Range](n, "low")
+	s.One.Low = s.Zero.Low
 	return s, s.Check()
 }
 

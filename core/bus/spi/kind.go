@@ -2,7 +2,6 @@ package spi
 
 import (
 	"fmt"
-	"strconv"
 	"strings"
 
 	"gavrix/core/bus"
@@ -13,28 +12,31 @@ import (
 
 // Schema lists the frame settings of a device.
 var Schema = doc.Map(
-	doc.Key{Name: "mode", Doc: "clock idle level and sampling edge, 0 to 3", Type: doc.Enum("0", "1", "2", "3"), Default: "0"},
+	doc.Key{Name: "mode", Doc: "clock idle level and sampling edge, 0 to 3", Type: doc.OneOf(0, 1, 2, 3), Default: "0"},
 	doc.Key{Name: "word", Doc: "bits a word, 4 to 32", Type: doc.Int(4, 32), Default: "8"},
 	doc.Key{Name: "order", Doc: "which bit comes first", Type: doc.Enum("msb", "lsb"), Default: "msb"},
 	doc.Key{Name: "active", Doc: "level of the select line while selected; none: there is no select line", Type: doc.Enum("low", "high", "none"), Default: "low"},
-	doc.Key{Name: "wires", Doc: "data lines: 2, or 1 that serves both directions", Type: doc.Enum("2", "1"), Default: "2"},
+	doc.Key{Name: "wires", Doc: "data lines: 2, or 1 that serves both directions", Type: doc.OneOf(2, 1), Default: "2"},
 	doc.Key{Name: "turn", Doc: "with one data line: the number of bits after which the device drives it", Type: doc.Int(1, 1<<16)},
 	doc.Key{Name: "gap", Doc: "pause of the clock that ends a transfer without a select line", Type: doc.TimeType},
 )
 
 // Kind describes the bus.
 var Kind = &bus.Kind{
-	Name: "spi",
-	Mark: "S",
-	Lines: []bus.Role{
-		{Name: "clock"}, {Name: "out", Optional: true}, {Name: "in", Optional: true}, {Name: "select", Optional: true, High: true},
-		{Name: "other", Optional: true, High: true}, // low while another device on the same lines is selected
-	},
+	Name:    "spi",
+	Records: record.Transaction,
+	Mark:    "S",
+	Lines:   lines,
 
-	Schema:  Schema,
-	Parse:   parse,
-	Decoder: func(link uint16, s bus.Settings) bus.Decoder { return NewDecoder(s.(Settings), link, record.Device) },
-	Labels:  labels,
+	Steps:     []string{"clock-pin", "out-pin", "in-pin", "select-pin"},
+	EndSchema: EndSchema,
+	ParseEnd:  func(n *doc.Node, name string) (any, error) { return ParseEnd(n, name) },
+	Schema:    Schema,
+	Parse:     parse,
+	Roles:     rolesFor,
+	Decoder:   newTap,
+	Measure:   measure,
+	Labels:    labels,
 	Compare: func(a, b bus.Settings, nameA, nameB string) []bus.Difference {
 		return Compare(a.(Settings), b.(Settings), nameA, nameB)
 	},
@@ -46,26 +48,21 @@ var Kind = &bus.Kind{
 }
 
 func parse(n *doc.Node) (bus.Settings, error) {
-	mode, _ := strconv.Atoi(n.Text("mode"))
-	s := Mode(mode)
-	if w, err := strconv.Atoi(n.Text("word")); err == nil {
-		s.Word = w
-	}
-	s.LSBFirst = n.Text("order") == "lsb"
-	switch n.Text("active") {
-	case "high":
-		s.Select = ActiveHigh
-	case "none":
+	s := frameOf(n).WithMode(doc.Of[int](n, "mode"))
+	if doc.Of[string](n, "active") == "none" {
 		s.Select = NoSelect
 	}
-	if t := n.Text("gap"); t != "" {
-		s.Gap, _ = quantity.ParseTime(t)
-	}
-	s.Shared = n.Text("wires") == "1"
-	if t, err := strconv.Atoi(n.Text("turn")); err == nil {
-		s.Turn = t
-	}
+	s.Gap, s.Shared, s.Turn = doc.Of[quantity.Time](n, "gap"), doc.Of[int](n, "wires") == 1, doc.Of[int](n, "turn")
 	return s, s.Check()
+}
+
+// frameOf reads what ends and taps have alike.
+func frameOf(n *doc.Node) Settings {
+	s := Settings{Word: doc.Of[int](n, "word"), LSBFirst: doc.Of[string](n, "order") == "lsb"}
+	if doc.Of[string](n, "active") == "high" {
+		s.Select = ActiveHigh
+	}
+	return s
 }
 
 // Compare lists the settings in which the MCU's unit and a device differ, with

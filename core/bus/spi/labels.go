@@ -9,10 +9,9 @@ import (
 	"gavrix/core/wire"
 )
 
-// labels names the words and bits of a transaction on both data lines. A bit
+// labelsOf names the words and bits of a transaction on both data lines. A bit
 // reaches from its sampling edge half way back and forth to the next ones.
-func labels(set bus.Settings, r *record.Record, lines []wire.Window) []bus.Label {
-	s := set.(Settings)
+func labelsOf(s Settings, r *record.Record, lines []wire.Window) []bus.Label {
 	clock := lines[0]
 	high := clock.High
 	var samples []quantity.Time

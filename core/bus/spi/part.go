@@ -21,7 +21,7 @@ type End struct {
 var EndSchema = doc.Map(
 	doc.Key{Name: "clock-idle", Doc: "level at which the clock rests, as the sheet words it", Type: doc.Enum("low", "high")},
 	doc.Key{Name: "samples", Doc: "edge at which the device samples, as the sheet words it", Type: doc.Enum("rising", "falling")},
-	doc.Key{Name: "mode", Doc: "clock idle level and sampling edge as a number, 0 to 3", Type: doc.Enum("0", "1", "2", "3")},
+	doc.Key{Name: "mode", Doc: "clock idle level and sampling edge as a number, 0 to 3", Type: doc.OneOf(0, 1, 2, 3)},
 	doc.Key{Name: "word", Doc: "bits a word, 4 to 32", Type: doc.Int(4, 32), Default: "8"},
 	doc.Key{Name: "order", Doc: "which bit comes first", Type: doc.Enum("msb", "lsb"), Default: "msb"},
 	doc.Key{Name: "active", Doc: "level of the select line while selected", Type: doc.Enum("low", "high"), Default: "low"},
@@ -34,32 +34,27 @@ var EndSchema = doc.Map(
 	doc.Key{Name: "idle", Doc: "time between two transfers", Type: doc.TimeType, Default: "0 ns"},
 )
 
-// ParseEnd reads an end that satisfies EndSchema.
+// ParseEnd reads an end that was validated with EndSchema.
 func ParseEnd(n *doc.Node, name string) (End, error) {
-	e := End{Part: Part{Name: name}}
-	rest, samples := n.Text("clock-idle"), n.Text("samples")
+	e := End{Part: Part{Name: name}, Settings: frameOf(n)}
+	rest, samples := doc.Of[string](n, "clock-idle"), doc.Of[string](n, "samples")
 	switch {
 	case (rest == "") != (samples == ""):
 		return e, fmt.Errorf("%s: clock-idle and samples go together", name)
-	case (rest == "") == (n.Text("mode") == ""):
+	case (rest == "") == (n.Get("mode") == nil):
 		return e, fmt.Errorf("%s: give the mode, or clock-idle and samples, not both", name)
 	}
-	s, err := parse(n)
-	if err != nil {
-		return e, err
-	}
-	e.Settings = s.(Settings)
+	mode := doc.Of[int](n, "mode")
 	if rest != "" {
-		e.Settings = e.Settings.WithMode(ModeOf(rest == "high", samples == "rising"))
+		mode = ModeOf(rest == "high", samples == "rising")
 	}
-	e.Most, _ = quantity.ParseFreq(n.Text("most"))
+	e.Settings = e.Settings.WithMode(mode)
+	e.Most = doc.Of[quantity.Freq](n, "most")
 	for _, t := range []struct {
 		key string
 		to  *quantity.Time
 	}{{"valid", &e.Valid}, {"set-up", &e.SetUp}, {"hold", &e.Hold}, {"lead", &e.Lead}, {"lag", &e.Lag}, {"idle", &e.Idle}} {
-		if text := n.Text(t.key); text != "" {
-			*t.to, _ = quantity.ParseTime(text)
-		}
+		*t.to = doc.Of[quantity.Time](n, t.key)
 	}
 	if e.Most <= 0 {
 		return e, fmt.Errorf("%s: the most that its clock stands must be above 0", name)

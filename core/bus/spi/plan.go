@@ -3,6 +3,7 @@ package spi
 import (
 	"errors"
 	"fmt"
+	"strconv"
 	"strings"
 
 	"gavrix/core/bus"
@@ -10,11 +11,15 @@ import (
 	"gavrix/core/wire"
 )
 
-const planHelp = `out 83 00 00 in .. 40 48   words in hex, .. for any; without in, whatever the device answers`
+const planHelp = `select 1 out 83 00 00 in .. 40 48   words in hex, .. for any; select says which of several devices; without in, whatever it answers`
 
 // plan gives the levels of one select span.
-func plan(set bus.Settings, text string, unit quantity.Time, fill bool) ([]wire.Window, error) {
-	s := set.(Settings)
+func plan(ends []bus.Settings, text string, unit quantity.Time, fill bool) ([]wire.Window, error) {
+	device, text, err := plannedDevice(text, len(ends)-1)
+	if err != nil {
+		return nil, err
+	}
+	s := bus.At(ends, 1+device).(Settings)
 	var sides [2][]uint32
 	side := 0
 	for _, w := range strings.Fields(text) {
@@ -51,7 +56,30 @@ func plan(set bus.Settings, text string, unit quantity.Time, fill bool) ([]wire.
 	w := func(high bool, toggles []quantity.Time) wire.Window {
 		return wire.Window{To: to, High: high, Toggles: toggles}
 	}
-	return []wire.Window{
-		w(s.ClockIdleHigh, l.Clock), w(false, l.Out), w(false, l.In), w(s.Select == ActiveLow, l.Select), w(true, nil),
-	}, nil
+	out := []wire.Window{w(s.ClockIdleHigh, l.Clock), w(false, l.Out), w(false, l.In)}
+	if len(ends) < 3 {
+		return append(out, w(s.Select == ActiveLow, l.Select), w(true, nil)), nil
+	}
+	for i, e := range ends[1:] {
+		sel := w(e.(Settings).Select == ActiveLow, nil)
+		if i == device {
+			sel.Toggles = l.Select
+		}
+		out = append(out, sel)
+	}
+	return out, nil
+}
+
+// plannedDevice takes the word for the device off a plan; without it it is the first.
+func plannedDevice(text string, devices int) (int, string, error) {
+	rest, given := strings.CutPrefix(strings.TrimSpace(text), "select ")
+	if !given {
+		return 0, text, nil
+	}
+	number, rest, _ := strings.Cut(strings.TrimSpace(rest), " ")
+	n, err := strconv.Atoi(number)
+	if err != nil || n < 1 || n > max(devices, 1) {
+		return 0, "", fmt.Errorf("select %s: the bus has %d devices", number, max(devices, 1))
+	}
+	return n - 1, rest, nil
 }

@@ -313,7 +313,7 @@ func TestLabels(t *testing.T) {
 			ws = append(ws, wire.Window{To: end, High: h, Toggles: lines[i]})
 		}
 		bits, fields := 0, 0
-		for _, x := range Kind.Labels(s, &out.Done[0], ws) {
+		for _, x := range Kind.Labels([]bus.Settings{s}, &out.Done[0], ws) {
 			switch x.Kind {
 			case bus.FieldLabel:
 				fields++

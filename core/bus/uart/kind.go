@@ -15,16 +15,10 @@ import (
 // Schema lists the frame settings of an end.
 var Schema = doc.Map(
 	doc.Key{Name: "rate", Doc: "bit rate of this end, as 57600 or 28.8 kBd", Type: doc.RateType, Required: true},
-	doc.Key{Name: "frame", Doc: "data bits, parity and stop bits, as 8N1 or 7E1; behind them msb-first, inverted, address-bit (of 9)", Type: doc.Scalar("a frame, as 8N1", func(s string) error {
-		_, err := ParseFrame(s)
-		return err
-	}), Default: "8N1"},
-	doc.Key{Name: "oversampling", Doc: "receiver samples a bit", Type: doc.Enum("16", "8", "4"), Default: "16"},
-	doc.Key{Name: "vote", Doc: "majority of three samples a bit", Type: doc.Enum("yes", "no"), Default: "no"},
-	doc.Key{Name: "idle-gap", Doc: "pause that ends a packet, as 20 bits or 2 ms", Type: doc.Scalar("a pause, as 20 bits or 2 ms", func(s string) error {
-		_, _, err := parseGap(s)
-		return err
-	}), Default: "2 characters"},
+	doc.Key{Name: "frame", Doc: "data bits, parity and stop bits, as 8N1 or 7E1; behind them msb-first, inverted, address-bit (of 9)", Type: doc.Scalar("a frame, as 8N1", ParseFrame), Default: "8N1"},
+	doc.Key{Name: "oversampling", Doc: "receiver samples a bit", Type: doc.OneOf(16, 8, 4), Default: "16"},
+	doc.Key{Name: "vote", Doc: "majority of three samples a bit", Type: doc.YesNo, Default: "no"},
+	doc.Key{Name: "idle-gap", Doc: "pause that ends a packet, as 20 bits or 2 ms", Type: doc.Scalar("a pause, as 20 bits or 2 ms", parseGap), Default: usualGap},
 )
 
 // roles are the lines, in the order in which ends are numbered.
@@ -36,19 +30,33 @@ var roles = []bus.Role{
 
 // Kind describes the bus.
 var Kind = &bus.Kind{
-	Name:  "uart",
-	Mark:  "U",
-	Lines: roles,
+	Name:    "uart",
+	Records: record.Chars,
+	Mark:    "U",
+	Lines:   roles,
 
-	Schema: Schema,
-	Parse:  func(n *doc.Node) (bus.Settings, error) { return Parse(n), nil },
-	Decoder: func(link uint16, s bus.Settings) bus.Decoder {
-		return NewTap(link, s.(Settings), s.(Settings))
+	Steps:     []string{"transmit-pin", "receive-pin", "transmit-enable", "receive-enable"},
+	EndSchema: EndSchema,
+	ParseEnd:  func(n *doc.Node, _ string) (any, error) { return ParseEnd(n), nil },
+	Schema:    Schema,
+	Parse:     func(n *doc.Node) (bus.Settings, error) { return Parse(n), nil },
+	Decoder: func(link uint16, ends []bus.Settings) bus.Decoder {
+		return NewTap(link, ends[0].(Settings), bus.At(ends, 1).(Settings))
 	},
 	Plan: plan, PlanHelp: planHelp,
 	Sentence: sentence,
 	Fields:   fields,
 	Labels:   labels,
+	LineOf:   func(r *record.Record) int { return lineOf(r.From) },
+	Driver:   driver,
+	Byte: func(ends []bus.Settings, from record.End, v uint16) string {
+		f := bus.At(ends, driver(lineOf(from))).(Settings).Frame
+		if f.Parity == None {
+			return ""
+		}
+		return ParityNote(f, v)
+	},
+	Measure: measure,
 	Compare: func(a, b bus.Settings, nameA, nameB string) []bus.Difference {
 		return Compare(a.(Settings), b.(Settings), nameA, nameB)
 	},
@@ -83,40 +91,38 @@ func fields(r *record.Record) map[string]any {
 	return nil
 }
 
-// Parse reads the settings from a node that satisfies Schema; what is absent
-// takes its default.
+// Parse reads the settings from a node that was validated with Schema.
 func Parse(n *doc.Node) Settings {
-	s := Settings{Frame: Frame{Data: 8, Parity: None, Stop: 1}, Oversampling: 16}
-	if r, err := quantity.ParseRate(n.Text("rate")); err == nil {
-		s.Rate = r
+	g := doc.Of[gapOf](n, "idle-gap")
+	return Settings{
+		Rate: doc.Of[quantity.Rate](n, "rate"), Frame: doc.Of[Frame](n, "frame"), Oversampling: doc.Of[int](n, "oversampling"),
+		Vote: doc.Of[bool](n, "vote"), GapBits: g.bits, Gap: g.time,
 	}
-	if t := n.Text("frame"); t != "" {
-		if f, err := ParseFrame(t); err == nil {
-			s.Frame = f
-		}
-	}
-	if v, err := strconv.Atoi(n.Text("oversampling")); err == nil {
-		s.Oversampling = v
-	}
-	s.Vote = n.Text("vote") == "yes"
-	if g := n.Text("idle-gap"); g != "" {
-		s.GapBits, s.Gap, _ = parseGap(g)
-	}
-	return s
 }
 
-// parseGap reads a pause in bits or as a time.
-func parseGap(s string) (bits int, t quantity.Time, err error) {
-	if number, ok := strings.CutSuffix(s, "bits"); ok {
-		if bits, err = strconv.Atoi(strings.TrimSpace(number)); err != nil || bits < 1 || bits > 1_000_000 {
-			return 0, 0, fmt.Errorf("%q: write 1 to 1000000 bits", s)
-		}
-		return bits, 0, nil
+// gapOf is a pause that ends a packet, in bits or as a time; the zero value is the
+// usual one.
+type gapOf struct {
+	bits int
+	time quantity.Time
+}
+
+const usualGap = "2 characters"
+
+func parseGap(s string) (g gapOf, err error) {
+	if s == usualGap {
+		return gapOf{}, nil
 	}
-	if t, err = quantity.ParseTime(s); err == nil && t <= 0 {
+	if number, ok := strings.CutSuffix(s, "bits"); ok {
+		if g.bits, err = strconv.Atoi(strings.TrimSpace(number)); err != nil || g.bits < 1 || g.bits > 1_000_000 {
+			return gapOf{}, fmt.Errorf("%q: write 1 to 1000000 bits", s)
+		}
+		return g, nil
+	}
+	if g.time, err = quantity.ParseTime(s); err == nil && g.time <= 0 {
 		err = fmt.Errorf("%q: the pause must be above 0", s)
 	}
-	return 0, t, err
+	return g, err
 }
 
 // Duration is the time of n characters back to back.

@@ -9,9 +9,9 @@ import (
 	"gavrix/core/wire"
 )
 
-// LineOf is the line that an end drives, as an index into the kind's roles: of
+// lineOf is the line that an end drives, as an index into the kind's roles: of
 // nobody known it is the shared one.
-func LineOf(e record.End) int {
+func lineOf(e record.End) int {
 	switch {
 	case e == record.MCU:
 		return 0
@@ -21,11 +21,16 @@ func LineOf(e record.End) int {
 	return 2
 }
 
+// driver is the end that drives a line.
+func driver(role int) int {
+	return []int{0, 1, -1, 0, 1}[role]
+}
+
 // labels names the bits of each character: where they lie follows from its
 // start.
-func labels(set bus.Settings, r *record.Record, lines []wire.Window) []bus.Label {
-	s := set.(Settings)
-	line := LineOf(r.From)
+func labels(ends []bus.Settings, r *record.Record, lines []wire.Window) []bus.Label {
+	line := lineOf(r.From)
+	s := bus.At(ends, driver(line)).(Settings)
 	if r.Kind != record.Chars {
 		return nil
 	}

@@ -13,10 +13,10 @@ import (
 
 const planHelp = `mcu "L=?\r" 0A ..   who sends (mcu, device, or shared), then texts in quotes, characters in hex, .. for any`
 
-// PlannedLine takes the word for who sends off a plan: the line that is driven, as
+// plannedLine takes the word for who sends off a plan: the line that is driven, as
 // an index into the kind's roles, and the rest. Without the word it is the shared
 // line.
-func PlannedLine(text string) (line int, rest string) {
+func plannedLine(text string) (line int, rest string) {
 	text = strings.TrimSpace(text)
 	for i, role := range roles[:3] {
 		if rest, ok := strings.CutPrefix(text, role.Name+" "); ok {
@@ -27,12 +27,12 @@ func PlannedLine(text string) (line int, rest string) {
 }
 
 // plan gives the levels of characters back to back.
-func plan(set bus.Settings, text string, _ quantity.Time, fill bool) ([]wire.Window, error) {
-	s := set.(Settings)
+func plan(ends []bus.Settings, text string, _ quantity.Time, fill bool) ([]wire.Window, error) {
+	line, text := plannedLine(text)
+	s := bus.At(ends, driver(line)).(Settings)
 	if s.Rate <= 0 {
 		return nil, errors.New("without a rate nothing can be planned")
 	}
-	line, text := PlannedLine(text)
 	chars, err := plannedChars(text, s.Frame, fill)
 	if err != nil {
 		return nil, err

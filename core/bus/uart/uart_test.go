@@ -502,13 +502,13 @@ func TestPackets(t *testing.T) {
 	tog, end = Encode(tog, f, p, end+p.Times(12), 'b')
 	tog, end = Encode(tog, f, p, end+p.Times(30), 'c')
 	for gap, want := range map[string][]string{"": {"ab", "c"}, "10 bits": {"a", "b", "c"}, "2 ms": {"ab", "c"}, "40 bits": {"abc"}} {
-		bits, time := 0, quantity.Time(0)
+		pause := gapOf{}
 		if gap != "" {
 			var err error
-			bits, time, err = parseGap(gap)
+			pause, err = parseGap(gap)
 			require.NoError(t, err)
 		}
-		r := NewReceiver(Settings{Frame: f, GapBits: bits, Gap: time}.Config(p))
+		r := NewReceiver(Settings{Frame: f, GapBits: pause.bits, Gap: pause.time}.Config(p))
 		out := &record.List{}
 		r.Feed(&wire.Window{To: end + quantity.Second, High: true, Toggles: tog}, out)
 		var got []string
@@ -518,7 +518,7 @@ func TestPackets(t *testing.T) {
 		assert.Equal(t, want, got, gap)
 	}
 	for _, bad := range []string{"0 bits", "x bits", "-1 ms", "soon"} {
-		_, _, err := parseGap(bad)
+		_, err := parseGap(bad)
 		assert.Error(t, err, bad)
 	}
 }
@@ -642,7 +642,7 @@ func TestLabels(t *testing.T) {
 		for k := range out.Done {
 			r := &out.Done[k]
 			at := r.Start
-			for _, l := range Kind.Labels(set, r, nil) {
+			for _, l := range Kind.Labels([]bus.Settings{set}, r, nil) {
 				require.Equal(rt, 1, l.Line)
 				switch l.Kind {
 				case bus.FieldLabel:

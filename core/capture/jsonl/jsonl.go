@@ -40,21 +40,6 @@ type Line struct {
 	Detail map[string]any `json:"detail,omitempty"`
 }
 
-// EndName names an end of a link.
-func EndName(l *capture.Link, e record.End) string {
-	switch {
-	case e == record.Tap:
-		return "tap"
-	case e == record.MCU:
-		return l.MCU
-	case e == record.Device:
-		return l.Device
-	case e > record.Device:
-		return fmt.Sprintf("device %d", e-record.Device+1)
-	}
-	return ""
-}
-
 // Text gives a record of the kind of bus in words, fit to be shown.
 func Text(bus string, r *record.Record) string {
 	if kind := all.ByName(bus); kind != nil && r.Traffic() {
@@ -71,7 +56,7 @@ func Of(meta *capture.Meta, r *record.Record) Line {
 	}
 	out := Line{
 		Start: int64(r.Start), End: int64(r.End), Link: l.Name, Bus: l.Kind, Kind: r.Kind.String(), Origin: r.Origin.String(),
-		From: EndName(&l, r.From), Seen: EndName(&l, r.Seen), CharTime: int64(r.Each), More: r.More,
+		From: l.EndName(r.From), Seen: l.EndName(r.Seen), CharTime: int64(r.Each), More: r.More,
 	}
 	out.Text = Text(l.Kind, r)
 	if kind := all.ByName(l.Kind); kind != nil && r.Traffic() {

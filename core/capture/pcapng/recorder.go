@@ -2,12 +2,12 @@ package pcapng
 
 import (
 	"fmt"
-	"io"
 	"os"
 	"sync"
 	"time"
 
 	"gavrix/core/capture"
+	"gavrix/core/records"
 )
 
 // Recorder keeps a growing capture in a file. The file is readable up to the
@@ -18,6 +18,7 @@ type Recorder struct {
 	w     *Writer
 
 	mu   sync.Mutex
+	mark records.Mark
 	done int
 	err  error
 
@@ -66,11 +67,13 @@ func (r *Recorder) Beat() {
 
 func (r *Recorder) write(running bool) error {
 	snap := r.store.Snapshot()
-	for ; r.done < snap.Len(); r.done++ {
-		if err := r.w.Write(snap.At(r.done)); err != nil {
+	for _, i := range snap.Since(r.mark) {
+		if err := r.w.Write(snap.At(i)); err != nil {
 			return err
 		}
+		r.done++
 	}
+	r.mark = snap.Mark()
 	if running {
 		for i := range snap.Running {
 			if err := r.w.Write(&snap.Running[i]); err != nil {
@@ -110,23 +113,4 @@ func (r *Recorder) Close() error {
 		}
 	})
 	return r.Err()
-}
-
-// Save writes a snapshot whole.
-func Save(out io.Writer, snap *capture.Snapshot) error {
-	w, err := NewWriter(out, snap.Meta())
-	if err != nil {
-		return err
-	}
-	for i := range snap.Len() {
-		if err := w.Write(snap.At(i)); err != nil {
-			return err
-		}
-	}
-	for i := range snap.Running {
-		if err := w.Write(&snap.Running[i]); err != nil {
-			return err
-		}
-	}
-	return w.Flush()
 }

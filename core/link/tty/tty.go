@@ -8,8 +8,10 @@ import (
 	"fmt"
 	"io"
 	"sync"
+	"sync/atomic"
 	"time"
 
+	"gavrix/core/bench"
 	"gavrix/core/bus/uart"
 	"gavrix/core/capture"
 	"gavrix/core/finding"
@@ -18,6 +20,9 @@ import (
 	"gavrix/core/quantity"
 	"gavrix/core/record"
 )
+
+// Kind is the kind of bus that a port carries.
+var Kind = uart.Kind.Name
 
 // Resolution is how exact the times of a port are: drivers deliver what came
 // in batches, after up to this time.
@@ -76,6 +81,15 @@ func (c Config) String() string {
 	return s
 }
 
+// ConfigOf gives the port of a link and how it is opened.
+func ConfigOf(l *bench.Link) (Config, error) {
+	u, ok := l.Model.(*bench.UART)
+	if !ok || l.Port == nil {
+		return Config{}, fmt.Errorf("link %s has no serial port", l.Name)
+	}
+	return Config{Path: l.Port.Path, Rate: u.Wanted, Frame: u.MCU.Frame, Flow: l.Port.Flow, DTR: l.Port.DTR, RTS: l.Port.RTS}, nil
+}
+
 // handle is an open port.
 type handle interface {
 	io.ReadWriteCloser
@@ -106,11 +120,15 @@ type Port struct {
 	h        handle
 	next     *Config // to take over when the port is opened next
 	problem  string
+	changed  chan struct{} // closed and made anew when h or problem changes
 	findings []finding.Finding
 
 	sends chan []byte
 	stop  chan struct{}
 	once  sync.Once
+
+	running atomic.Bool
+	done    chan struct{} // closed when Run is over
 
 	// Of the reader alone.
 	run     record.Record
@@ -122,7 +140,7 @@ type Port struct {
 // New gives a port whose records go to the store as those of the link; times
 // count from start. Run must be started by the caller.
 func New(cfg Config, store *capture.Store, l uint16, start time.Time) *Port {
-	p := &Port{cfg: cfg, store: store, link: l, start: start, sends: make(chan []byte, 64), stop: make(chan struct{})}
+	p := &Port{cfg: cfg, store: store, link: l, start: start, sends: make(chan []byte, 64), stop: make(chan struct{}), done: make(chan struct{}), changed: make(chan struct{})}
 	p.run = record.Record{Kind: record.Chars, Link: l, From: record.Device, Seen: record.MCU, Origin: record.FromKernel}
 	p.run.Each = p.charTime(1)
 	p.problem = "not opened yet"
@@ -141,6 +159,8 @@ func (p *Port) Now() quantity.Time {
 // Run opens the port, reads from it, and opens it again whenever it went
 // away, until Close.
 func (p *Port) Run() {
+	p.running.Store(true)
+	defer close(p.done)
 	for {
 		changed := p.adopt()
 		err := p.cfg.Check()
@@ -170,9 +190,20 @@ func (p *Port) Run() {
 	}
 }
 
-// Configure gives the port other settings, from its next opening on, which is
-// at once.
-func (p *Port) Configure(cfg Config) {
+// Configure implements link.Port: other settings hold from the next opening on,
+// which is at once.
+func (p *Port) Configure(b *bench.Bench) error {
+	if int(p.link) >= len(b.Links) || b.Links[p.link].Port == nil {
+		return errors.New("the link was released from its port; open the bench again for that")
+	}
+	cfg, err := ConfigOf(b.Links[p.link])
+	if err == nil {
+		p.set(cfg)
+	}
+	return err
+}
+
+func (p *Port) set(cfg Config) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.next == nil && p.cfg == cfg || p.next != nil && *p.next == cfg {
@@ -211,12 +242,19 @@ func (p *Port) closing() bool {
 	}
 }
 
+// turned wakes who waits for the port; the caller holds the lock.
+func (p *Port) turned() {
+	close(p.changed)
+	p.changed = make(chan struct{})
+}
+
 // say notes why the port is not open; the capture hears it once.
 func (p *Port) say(err error) {
 	p.mu.Lock()
 	known := p.problem == err.Error()
 	wasOpen := p.h != nil
 	p.h, p.problem, p.findings = nil, err.Error(), nil
+	p.turned()
 	var pr *Problem
 	if errors.As(err, &pr) {
 		p.findings = []finding.Finding{{Severity: finding.Error, Code: pr.Code, Where: finding.Place{Link: p.cfg.Path}, Seen: pr.Seen, Change: pr.Change}}
@@ -239,6 +277,7 @@ func (p *Port) opened(h handle, findings []finding.Finding, changed bool) {
 	p.mu.Lock()
 	wasOpen := p.problem == "" && p.hadPort
 	p.h, p.problem, p.findings = h, "", findings
+	p.turned()
 	p.mu.Unlock()
 	if changed && wasOpen {
 		p.note(record.Changed, p.cfg.String())
@@ -387,33 +426,64 @@ func (p *Port) write(h handle, data []byte) {
 	p.store.Advance(p.Now())
 }
 
-// Send hands bytes to the port.
-func (p *Port) Send(data []byte) error {
-	p.mu.Lock()
-	open, problem := p.h != nil, p.problem
-	p.mu.Unlock()
-	if !open {
-		return fmt.Errorf("%w: %s", link.ErrNotOpen, problem)
+// openWait is how long bytes to send wait for the port to open.
+const openWait = 3 * time.Second
+
+// Do implements link.Port: bytes to send wait for the port to open.
+func (p *Port) Do(ctx context.Context, _ uint16, i link.Intent) (link.Outcome, error) {
+	send, ok := i.(link.Send)
+	if !ok {
+		info := p.Info(0)
+		return link.Outcome{}, errors.New(info.Refuses(i))
+	}
+	limit := time.NewTimer(openWait)
+	defer limit.Stop()
+	for {
+		p.mu.Lock()
+		open, problem, changed := p.h != nil, p.problem, p.changed
+		p.mu.Unlock()
+		if open {
+			break
+		}
+		select {
+		case <-changed:
+		case <-ctx.Done():
+			return link.Outcome{}, ctx.Err()
+		case <-p.stop:
+			return link.Outcome{}, context.Canceled
+		case <-limit.C:
+			return link.Outcome{}, fmt.Errorf("%w: %s", link.ErrNotOpen, problem)
+		}
 	}
 	select {
-	case p.sends <- append([]byte(nil), data...):
-		return nil
+	case p.sends <- append([]byte(nil), send.Data...):
+		return link.Outcome{At: p.Now(), OK: true}, nil
 	default:
-		return errors.New("the port does not take more: earlier bytes still wait (flow control?)")
+		return link.Outcome{}, errors.New("the port does not take more: earlier bytes still wait (flow control?)")
 	}
 }
 
-// Info says how the port is.
-func (p *Port) Info() link.Info {
+// takes says what can be asked of a port.
+var takes = map[string]string{
+	link.SendVerb:      "",
+	link.TransactVerb:  "a serial port sends characters: send",
+	link.CutVerb:       "the wires of a real port are cut by hand",
+	link.HoldVerb:      "the lines of a real port are not Gavrix's to hold",
+	link.PowerVerb:     "the supply of a real device is not Gavrix's to switch",
+	link.ConfigureVerb: "a real port is set up by the bench",
+}
+
+// Info implements link.Port.
+func (p *Port) Info(uint16) link.Info {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	return link.Info{
 		Port: p.cfg.Path, Role: "MCU", Resolution: Resolution, Marks: markKinds,
-		Open: p.h != nil, Problem: p.problem, Findings: append([]finding.Finding(nil), p.findings...),
+		Open: p.h != nil, Problem: p.problem, Findings: append([]finding.Finding(nil), p.findings...), Takes: takes,
 	}
 }
 
-// Close ends Run and gives the port back.
+// Close implements link.Port: it gives the port back.
 func (p *Port) Close() {
 	p.once.Do(func() {
 		close(p.stop)
@@ -423,27 +493,7 @@ func (p *Port) Close() {
 			p.h.Close()
 		}
 	})
-}
-
-// Session is a session over ports alone, one for each link.
-type Session struct {
-	Ports   []*Port
-	Capture *capture.Store
-}
-
-// Store implements link.Session.
-func (s Session) Store() *capture.Store { return s.Capture }
-
-// Info implements link.Session.
-func (s Session) Info(l uint16) link.Info { return s.Ports[l].Info() }
-
-// Send implements link.Session.
-func (s Session) Send(l uint16, data []byte) error { return s.Ports[l].Send(data) }
-
-// Now implements link.Session.
-func (s Session) Now() quantity.Time { return s.Ports[0].Now() }
-
-// Wait implements link.Session.
-func (s Session) Wait(ctx context.Context, until quantity.Time, cond func(*capture.Snapshot) bool) error {
-	return link.WaitOn(ctx, s.Capture, s.Now, until, cond)
+	if p.running.Load() {
+		<-p.done
+	}
 }

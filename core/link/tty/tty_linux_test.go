@@ -2,6 +2,7 @@ package tty
 
 import (
 	"bytes"
+	"context"
 	"io"
 	"math/rand/v2"
 	"os"
@@ -16,6 +17,8 @@ import (
 
 	"gavrix/core/bus/uart"
 	"gavrix/core/capture"
+	"gavrix/core/guard"
+	"gavrix/core/link"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
 )
@@ -62,7 +65,7 @@ func TestPseudoTerminalCarriesEverything(t *testing.T) {
 	p := New(cfg(path), store, 0, time.Now())
 	go p.Run()
 	defer p.Close()
-	eventually(t, "open", func() bool { return p.Info().Open })
+	eventually(t, "open", func() bool { return p.Info(0).Open })
 
 	// Every byte value, both ways.
 	var every []byte
@@ -84,7 +87,7 @@ func TestPseudoTerminalCarriesEverything(t *testing.T) {
 	go func() { _, _ = master.Write(down) }()
 	for rest := down; len(rest) > 0; {
 		n := min(len(rest), 4000)
-		eventually(t, "the port takes it", func() bool { return p.Send(rest[:n]) == nil })
+		eventually(t, "the port takes it", func() bool { return send(context.Background(), p, rest[:n]) == nil })
 		rest = rest[n:]
 	}
 	assert.True(t, bytes.Equal(down, <-fromPort), "what was sent came out at the far end")
@@ -92,7 +95,7 @@ func TestPseudoTerminalCarriesEverything(t *testing.T) {
 	data, _ := received(store)
 	assert.True(t, bytes.Equal(down, data))
 	var codes []string
-	for _, f := range p.Info().Findings {
+	for _, f := range p.Info(0).Findings {
 		codes = append(codes, f.Code)
 	}
 	assert.Equal(t, []string{"no-format-on-pseudo-terminal"}, codes)
@@ -105,16 +108,16 @@ func TestUnplugAndReturnUnderAnotherName(t *testing.T) {
 	p := New(cfg(link), store, 0, time.Now())
 	go p.Run()
 	defer p.Close()
-	eventually(t, "absent is said", func() bool { return p.Info().Problem != "" && len(p.Info().Findings) == 1 })
-	assert.Equal(t, "port-absent", p.Info().Findings[0].Code)
-	assert.Error(t, p.Send([]byte("x")))
+	eventually(t, "absent is said", func() bool { return p.Info(0).Problem != "" && len(p.Info(0).Findings) == 1 })
+	assert.Equal(t, "port-absent", p.Info(0).Findings[0].Code)
+	assert.Error(t, send(canceled(), p, []byte("x")))
 
 	plug := func() *os.File {
 		master, slave, err := pty.Open()
 		require.NoError(t, err)
 		require.NoError(t, os.Symlink(slave.Name(), link+".new"))
 		require.NoError(t, os.Rename(link+".new", link))
-		eventually(t, "open", func() bool { return p.Info().Open })
+		eventually(t, "open", func() bool { return p.Info(0).Open })
 		require.NoError(t, slave.Close())
 		return master
 	}
@@ -127,8 +130,8 @@ func TestUnplugAndReturnUnderAnotherName(t *testing.T) {
 	first := plug()
 	say(first, "before")
 	require.NoError(t, first.Close())
-	eventually(t, "lost", func() bool { return !p.Info().Open })
-	assert.Contains(t, p.Info().Problem, link)
+	eventually(t, "lost", func() bool { return !p.Info(0).Open })
+	assert.Contains(t, p.Info(0).Problem, link)
 	require.NoError(t, os.Remove(link))
 	second := plug()
 	say(second, "after")
@@ -150,15 +153,15 @@ func TestSettingsThatAreRefused(t *testing.T) {
 	p := New(good, store, 0, time.Now())
 	go p.Run()
 	defer p.Close()
-	eventually(t, "open", func() bool { return p.Info().Open })
+	eventually(t, "open", func() bool { return p.Info(0).Open })
 	bad := good
 	bad.Frame.Data = 9
-	p.Configure(bad)
-	eventually(t, "refused", func() bool { return !p.Info().Open })
-	assert.Contains(t, p.Info().Problem, "5 to 8 data bits")
-	assert.Error(t, p.Send([]byte("x")))
-	p.Configure(good)
-	eventually(t, "open again", func() bool { return p.Info().Open })
+	p.set(bad)
+	eventually(t, "refused", func() bool { return !p.Info(0).Open })
+	assert.Contains(t, p.Info(0).Problem, "5 to 8 data bits")
+	assert.Error(t, send(canceled(), p, []byte("x")))
+	p.set(good)
+	eventually(t, "open again", func() bool { return p.Info(0).Open })
 	_, kinds := received(store)
 	assert.Equal(t, []record.Kind{record.Opened, record.Lost, record.Gap, record.Returned}, kinds)
 }
@@ -203,4 +206,50 @@ func TestSettingsAreReadBack(t *testing.T) {
 	other = *good
 	other.Cflag = unix.CS8
 	assert.Equal(t, "frame-not-taken", compare(c, 115200, &other, false)[0].Code)
+}
+
+// send hands bytes to a port, which may refuse them.
+func send(ctx context.Context, p *Port, data []byte) error {
+	_, err := p.Do(ctx, 0, link.Send{Data: data})
+	return err
+}
+
+// TestSendingWaitsForThePort: what is sent before the port is there goes out when it
+// is.
+func TestSendingWaitsForThePort(t *testing.T) {
+	for i := range 5 {
+		master, slave, err := pty.Open()
+		require.NoError(t, err)
+		path := filepath.Join(t.TempDir(), "gauge")
+		store := capture.NewStore(capture.Meta{Links: []capture.Link{{Name: "x"}}})
+		p := New(Config{Path: path, Rate: 9600 * quantity.Baud, Frame: uart.Frame{Data: 8, Stop: 1}}, store, 0, time.Now())
+		guard.Go(p.Run)
+		sent := make(chan error, 1)
+		go func() { sent <- send(context.Background(), p, []byte("early")) }()
+		eventually(t, "it is refused at first", func() bool { return p.Info(0).Problem != "not opened yet" })
+		require.NoError(t, os.Symlink(slave.Name(), path))
+		require.NoError(t, <-sent, i)
+		got := make([]byte, 5)
+		_, err = io.ReadFull(master, got)
+		require.NoError(t, err)
+		assert.Equal(t, "early", string(got))
+		p.Close()
+		master.Close()
+		slave.Close()
+	}
+	short, stop := context.WithTimeout(context.Background(), 10*time.Millisecond)
+	defer stop()
+	p := New(Config{Path: "/nowhere"}, capture.NewStore(capture.Meta{Links: []capture.Link{{Name: "x"}}}), 0, time.Now())
+	assert.ErrorIs(t, send(short, p, []byte("x")), context.DeadlineExceeded)
+	_, err := p.Do(context.Background(), 0, link.Cut{End: "mcu"})
+	assert.ErrorContains(t, err, "by hand")
+	p.Close()
+	p.Close()
+}
+
+// canceled is a context for who does not want to wait.
+func canceled() context.Context {
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	return ctx
 }

@@ -6,6 +6,7 @@ import (
 	"gavrix/core/bench"
 	"gavrix/core/bus/uart"
 	"gavrix/core/device"
+	"gavrix/core/link"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
 	"gavrix/core/wire"
@@ -27,12 +28,12 @@ type sender struct {
 	busy  bool
 }
 
-// simLink is a uart link: two transmitters, two wires, two receivers with
+// uartLink is a uart link: two transmitters, two wires, two receivers with
 // clocks of their own, the device, and the MCU's receive register.
-type simLink struct {
-	w     *World
-	index uint16
-	bench *bench.Link
+type uartLink struct {
+	place
+	name  string
+	bench *bench.UART
 
 	ends    Ends // how the ends run now
 	wanted  Ends // how they will run from the next idle
@@ -49,8 +50,9 @@ type simLink struct {
 	actsAt  quantity.Time
 	scratch []quantity.Time
 
-	registerFull bool
-	undriven     bool // the line from the MCU floats
+	waits    int  // characters in the MCU's receive register
+	undriven bool // the line from the MCU floats
+	off      bool // the device has no supply
 
 	// The firmware of an asking link makes one exchange at a time.
 	messages [][]byte
@@ -58,26 +60,125 @@ type simLink struct {
 	turnAt   quantity.Time
 }
 
-func newLink(w *World, b *bench.Link) *simLink {
-	l := &simLink{w: w, index: b.Index, bench: b, ends: EndsOf(b), wanted: EndsOf(b), actsAt: quantity.Forever}
+func newUART(p place, link *bench.Link) simulated {
+	b := link.Model.(*bench.UART)
+	l := &uartLink{place: p, name: link.Name, bench: b, ends: EndsOf(link), wanted: EndsOf(link), actsAt: quantity.Forever}
 	for i := range l.line {
 		l.pin[i] = wire.NewLine(0, wire.DrivenHigh)
 		l.line[i] = wire.NewLine(b.Delay, wire.DrivenHigh)
 		l.lookAt[i] = quantity.Forever
 		l.resting[i] = true
 	}
-	l.dev = b.Device.Start(w.now, w.rng)
+	l.dev = b.Device.Talks.Start(l.w.now, l.w.rng)
 	l.receivers()
 	l.begin()
 	l.scheduleDevice()
 	if b.Ask != nil {
-		w.at(w.now+b.Ask.Every/8, asks, l.index, 0)
+		l.at(l.w.now+b.Ask.Every/8, asks, 0)
 	}
 	return l
 }
 
+// act implements actor.
+func (l *uartLink) act(what eventKind, side uint8) {
+	switch what {
+	case sent:
+		l.charSent(side)
+	case look:
+		l.look(side)
+	case again:
+		l.read(int(side))
+	case acts:
+		l.deviceActs()
+	case asks:
+		l.ask()
+	case service:
+		l.waits = 0
+	case turn:
+		l.nextExchange()
+	}
+}
+
+// feed implements simulated.
+func (l *uartLink) feed() {
+	l.read(0)
+	l.read(1)
+}
+
+func (l *uartLink) bit() quantity.Time { return quantity.PeriodOf(l.ends.MCU.Rate).Times(1) }
+
+func (l *uartLink) state() string { return packed(l.wanted) }
+
+func (l *uartLink) takes() map[string]string {
+	return map[string]string{
+		link.SendVerb: "", link.CutVerb: "", link.PowerVerb: "", link.ConfigureVerb: "",
+		link.HoldVerb:     "a character link has an output at each end: cut a wire, none can be held",
+		link.TransactVerb: "a character link sends characters: send",
+	}
+}
+
+// do implements simulated.
+func (l *uartLink) do(i link.Intent, done func(link.Outcome)) error {
+	switch i := i.(type) {
+	case link.Send:
+		l.send(i.Data)
+	case link.Cut:
+		side, err := l.side(i.End)
+		if err != nil {
+			return err
+		}
+		l.cutWire(side, !i.Joined)
+	case link.Power:
+		if side, err := l.side(i.Device); err != nil || side == mcuSide {
+			return fmt.Errorf("%q is no device on it; there is %s", i.Device, l.bench.Device.Name)
+		}
+		l.power(i.On)
+	case link.Configure:
+		e, err := parseEnds(i.State)
+		if err != nil {
+			return err
+		}
+		l.wanted, l.changed = *e, true
+		l.applyIfIdle()
+	}
+	done(link.Outcome{At: l.w.now, OK: true})
+	return nil
+}
+
+// side finds an end by its name.
+func (l *uartLink) side(end string) (int, error) {
+	switch end {
+	case "mcu", "MCU":
+		return mcuSide, nil
+	case "device", l.bench.Device.Name:
+		return deviceSide, nil
+	}
+	return 0, fmt.Errorf("%q is no end of it; its ends are mcu and %s", end, l.bench.Device.Name)
+}
+
+// power takes the supply from the device or gives it back: it starts anew then.
+func (l *uartLink) power(on bool) {
+	if l.off == !on {
+		return
+	}
+	l.off = !on
+	if on {
+		l.dev = l.bench.Device.Talks.Start(l.w.now, l.w.rng)
+		l.line[deviceSide].Mend(l.w.now)
+		l.pin[deviceSide].Mend(l.w.now)
+		l.scheduleDevice()
+	} else {
+		l.tx[deviceSide].queue = nil
+		l.line[deviceSide].Break(l.w.now)
+		l.pin[deviceSide].Break(l.w.now)
+	}
+	l.wake(deviceSide, l.w.now+1)
+	l.wakeAgain(deviceSide, l.w.now+l.line[deviceSide].Delay+1)
+	l.note(l.w.now, "%s: supply %s", l.bench.Device.Name, map[bool]string{true: "on", false: "off"}[on])
+}
+
 // begin is the MCU's unit after its firmware's start-up.
-func (l *simLink) begin() {
+func (l *uartLink) begin() {
 	u := l.ends.Unit
 	if u.Undriven != l.undriven {
 		l.undriven = u.Undriven
@@ -91,24 +192,24 @@ func (l *simLink) begin() {
 		l.wake(mcuSide, l.w.now+1)
 		l.wakeAgain(mcuSide, l.w.now+l.line[mcuSide].Delay+1)
 	}
-	l.registerFull = false
+	l.waits = 0
 	note := ""
 	switch {
 	case u.LeftOver != "" && u.Unserved:
 		note = fmt.Sprintf("1 character left over from before (%s) waits in the receive register", u.LeftOver)
-		l.registerFull = true
+		l.waits = 1
 	case u.LeftOver != "":
 		note = fmt.Sprintf("1 character left over from before (%s) was handed to the first message", u.LeftOver)
 	case u.Drained != "":
 		note = fmt.Sprintf("start-up took away 1 character left over from before (%s)", u.Drained)
 	}
 	if note != "" {
-		l.w.store.Put(&record.Record{Kind: record.Changed, Link: l.index, Origin: record.FromGavrix, Start: l.w.now, End: l.w.now, Text: note})
+		l.note(l.w.now, "%s", note)
 	}
 }
 
 // settings gives the settings of a side, at the rate at which it really runs.
-func (l *simLink) settings(side int) (uart.Settings, quantity.Period) {
+func (l *uartLink) settings(side int) (uart.Settings, quantity.Period) {
 	if side == mcuSide {
 		return l.ends.MCU, quantity.PeriodOf(l.ends.MCU.Rate)
 	}
@@ -116,7 +217,7 @@ func (l *simLink) settings(side int) (uart.Settings, quantity.Period) {
 }
 
 // receivers makes the receivers anew, each with a tick phase of its own.
-func (l *simLink) receivers() {
+func (l *uartLink) receivers() {
 	for side := range 2 {
 		sender, period := l.settings(side)
 		receiver, rPeriod := l.settings(1 - side)
@@ -136,15 +237,17 @@ func (l *simLink) receivers() {
 		l.rx[side] = uart.NewReceiver(cfg)
 	}
 	l.rx[mcuSide].OnChar = func(c uart.Char) record.Flags {
-		l.dev.Receive(c)
-		l.scheduleDevice()
+		if !l.off {
+			l.dev.Receive(c)
+			l.scheduleDevice()
+		}
 		return 0
 	}
 	l.rx[deviceSide].OnChar = l.mcuReceives
 }
 
 // rest drives a side's line to its resting level.
-func (l *simLink) rest(side int, high bool) {
+func (l *uartLink) rest(side int, high bool) {
 	if l.resting[side] == high {
 		return
 	}
@@ -155,43 +258,47 @@ func (l *simLink) rest(side int, high bool) {
 	l.wakeAgain(side, l.w.now+l.line[side].Delay+1)
 }
 
-// mcuReceives is the MCU's receive register: one word, emptied by the
-// handler after the service time. What completes while it is full is lost.
-func (l *simLink) mcuReceives(c uart.Char) record.Flags {
+// mcuReceives is the MCU's receive register: it holds as many characters as the unit
+// is deep, and is emptied by the handler after the service time. What completes while
+// it is full is lost.
+func (l *uartLink) mcuReceives(c uart.Char) record.Flags {
 	if l.waiting {
-		end := l.bench.Device.LineEnd
+		end := l.bench.Device.Talks.LineEnd
 		if byte(c.Value) == end[len(end)-1] {
 			l.waitUntil(c.Ready + quantity.PeriodOf(l.ends.MCU.Rate).Times(20))
 		}
 	}
-	if l.registerFull {
+	if l.waits > l.ends.Depth-1 {
 		return record.Overrun
 	}
-	l.registerFull = true
-	if !l.ends.Unit.Unserved {
-		l.w.at(c.Ready+l.ends.Service, service, l.index, 0)
+	l.waits++
+	if !l.ends.Unit.Unserved && l.waits == 1 {
+		l.at(c.Ready+l.ends.Service, service, 0)
 	}
 	return 0
 }
 
-func (l *simLink) scheduleDevice() {
-	if at := l.dev.Wake(); at < l.actsAt {
+func (l *uartLink) scheduleDevice() {
+	if at := l.dev.Wake(); at < l.actsAt && !l.off {
 		l.actsAt = at
-		l.w.at(at, acts, l.index, 0)
+		l.at(at, acts, 0)
 	}
 }
 
-func (l *simLink) deviceActs() {
+func (l *uartLink) deviceActs() {
 	if l.w.now < l.actsAt {
 		return // an earlier wish replaced this event
 	}
 	l.actsAt = quantity.Forever
+	if l.off {
+		return
+	}
 	l.queueBytes(deviceSide, l.dev.Step(l.w.now))
 	l.scheduleDevice()
 }
 
 // send lets the MCU send. On an asking link messages wait their turn.
-func (l *simLink) send(data []byte) {
+func (l *uartLink) send(data []byte) {
 	if l.bench.Ask == nil {
 		l.queueBytes(mcuSide, data)
 		return
@@ -202,14 +309,14 @@ func (l *simLink) send(data []byte) {
 	}
 }
 
-func (l *simLink) ask() {
-	l.w.at(l.w.now+l.bench.Ask.Every, asks, l.index, 0)
+func (l *uartLink) ask() {
+	l.at(l.w.now+l.bench.Ask.Every, asks, 0)
 	if len(l.messages) == 0 {
 		l.send(l.bench.Ask.Text)
 	}
 }
 
-func (l *simLink) nextExchange() {
+func (l *uartLink) nextExchange() {
 	if l.waiting && l.w.now < l.turnAt {
 		return // an answer put the turn off or an earlier one replaced it
 	}
@@ -224,12 +331,12 @@ func (l *simLink) nextExchange() {
 	l.queueBytes(mcuSide, m)
 }
 
-func (l *simLink) waitUntil(t quantity.Time) {
+func (l *uartLink) waitUntil(t quantity.Time) {
 	l.turnAt = t
-	l.w.at(t, turn, l.index, 0)
+	l.at(t, turn, 0)
 }
 
-func (l *simLink) queueBytes(side int, data []byte) {
+func (l *uartLink) queueBytes(side int, data []byte) {
 	if side == mcuSide && l.ends.Unit.Mute {
 		return // a unit that does not run loses what is written to it
 	}
@@ -244,7 +351,7 @@ func (l *simLink) queueBytes(side int, data []byte) {
 
 // startChar drives the next character's levels: nobody else can interfere on
 // this line, so one event drives the whole word.
-func (l *simLink) startChar(side int) {
+func (l *uartLink) startChar(side int) {
 	s := &l.tx[side]
 	if len(s.queue) == 0 {
 		return
@@ -257,42 +364,42 @@ func (l *simLink) startChar(side int) {
 	l.scratch, end = uart.Encode(l.scratch[:0], set.Frame, period, l.w.now, c)
 	l.pin[side].Drive(l.scratch)
 	l.line[side].Drive(l.scratch)
-	l.w.at(end, sent, l.index, uint8(side))
+	l.at(end, sent, uint8(side))
 	l.wake(side, l.w.now+1)
 	l.wakeAgain(side, l.w.now+l.line[side].Delay+1)
 }
 
 // wakeAgain lets the receivers be fed at the time t too, whatever else is due.
-func (l *simLink) wakeAgain(side int, t quantity.Time) {
-	l.w.at(t, again, l.index, uint8(side))
+func (l *uartLink) wakeAgain(side int, t quantity.Time) {
+	l.at(t, again, uint8(side))
 }
 
-func (l *simLink) charSent(side uint8) {
+func (l *uartLink) charSent(side uint8) {
 	l.tx[side].busy = false
 	l.startChar(int(side))
 	l.applyIfIdle()
 }
 
 // wake makes sure that a line's receivers are fed at the time t.
-func (l *simLink) wake(side int, t quantity.Time) {
+func (l *uartLink) wake(side int, t quantity.Time) {
 	if t >= l.lookAt[side] {
 		return
 	}
 	l.lookAt[side] = t
-	l.w.at(t, look, l.index, uint8(side))
+	l.at(t, look, uint8(side))
 }
 
-func (l *simLink) look(side uint8) {
+func (l *uartLink) look(side uint8) {
 	if l.w.now < l.lookAt[side] {
 		return // an earlier wish replaced this event
 	}
 	l.lookAt[side] = quantity.Forever
-	l.feed(int(side))
+	l.read(int(side))
 	l.applyIfIdle()
 }
 
-// feed gives a line's receivers and the capture the levels up to now.
-func (l *simLink) feed(side int) {
+// read gives a line's receivers and the capture the levels up to now.
+func (l *uartLink) read(side int) {
 	w := l.line[side].Read(l.w.now)
 	if w.From != w.To {
 		pin := l.pin[side].Read(l.w.now)
@@ -300,7 +407,7 @@ func (l *simLink) feed(side int) {
 			l.rx[side].Feed(&w, l.w.store)
 		}
 		l.tap[side].Feed(&pin, l.w.store)
-		l.w.store.Levels(l.index, side, &w)
+		l.w.store.Levels(l.line0+side, &w)
 	}
 	t := l.tap[side].Wake()
 	if side == mcuSide || !l.ends.Unit.Deaf {
@@ -311,31 +418,21 @@ func (l *simLink) feed(side int) {
 	}
 }
 
-// wire breaks or mends a wire, and notes it as what an engineer did.
-func (l *simLink) wire(w Wire) {
-	side := mcuSide
-	if w.FromDevice {
-		side = deviceSide
-	}
-	l.cut[side] = w.Broken
-	if w.Broken {
+// cutWire breaks the wire from a side, or joins it again, and notes it as what an
+// engineer did.
+func (l *uartLink) cutWire(side int, broken bool) {
+	l.cut[side] = broken
+	if broken {
 		l.line[side].Break(l.w.now)
-	} else if side == deviceSide || !l.undriven {
+	} else if side == deviceSide && !l.off || side == mcuSide && !l.undriven {
 		l.line[side].Mend(l.w.now)
 	}
 	l.wake(side, l.w.now+l.line[side].Delay+1)
-	l.w.store.Put(&record.Record{
-		Kind: record.Changed, Link: l.index, Origin: record.FromGavrix, Start: l.w.now, End: l.w.now, Text: "wire: " + w.String(),
-	})
-}
-
-func (l *simLink) change(e Ends) {
-	l.wanted, l.changed = e, true
-	l.applyIfIdle()
+	l.note(l.w.now, "wire from %s %s", []string{"the MCU", l.bench.Device.Name}[side], map[bool]string{true: "cut", false: "reconnected"}[broken])
 }
 
 // applyIfIdle brings changed settings into force when nothing is on the way.
-func (l *simLink) applyIfIdle() {
+func (l *uartLink) applyIfIdle() {
 	if !l.changed {
 		return
 	}
@@ -345,17 +442,14 @@ func (l *simLink) applyIfIdle() {
 		}
 	}
 	for side := range 2 {
-		l.feed(side)
+		l.read(side)
 		l.rx[side].Flush(l.w.store)
 		l.tap[side].Flush(l.w.store)
 	}
 	l.ends, l.changed = l.wanted, false
 	l.receivers()
 	l.begin()
-	l.w.store.Put(&record.Record{
-		Kind: record.Changed, Link: l.index, Origin: record.FromGavrix, Start: l.w.now, End: l.w.now,
-		Text: "MCU " + describe(l.ends.MCU) + ", " + l.bench.Device.Name + " " + describe(l.ends.Device),
-	})
+	l.note(l.w.now, "MCU %s, %s %s", describe(l.ends.MCU), l.bench.Device.Name, describe(l.ends.Device))
 }
 
 func describe(s uart.Settings) string { return s.Rate.Round(6) + " " + s.Frame.String() }

@@ -20,7 +20,7 @@ func sin(x float64) float64 { return math.Sin(x) }
 // receiver gives it, with their error marks, and sends characters; the rest
 // of the simulated world is unknown to it.
 type Running struct {
-	dev     *Device
+	dev     *Talker
 	rng     *rand.Rand
 	command []byte
 	spoilt  bool // a character of the command had an error: wait for its end
@@ -35,7 +35,7 @@ type reply struct {
 
 // Start gives the device as it is after power-up at the time now. The random
 // numbers decide only what the device file leaves open.
-func (d *Device) Start(now quantity.Time, rng *rand.Rand) *Running {
+func (d *Talker) Start(now quantity.Time, rng *rand.Rand) *Running {
 	r := &Running{dev: d, rng: rng, next: quantity.Forever}
 	if d.stream != nil {
 		r.next = now + d.stream.every/4
@@ -118,7 +118,7 @@ func (r *Running) render(text []piece, now quantity.Time) []byte {
 }
 
 // Value gives a value of the device at a time; NaN for an unknown name.
-func (d *Device) Value(name string, now quantity.Time) float64 {
+func (d *Talker) Value(name string, now quantity.Time) float64 {
 	for _, v := range d.values {
 		if v.name == name {
 			out, err := expr.Run(v.program, environment(now.Seconds()))

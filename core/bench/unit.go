@@ -1,0 +1,83 @@
+package bench
+
+import (
+	"gavrix/core/bus"
+	"gavrix/core/bus/all"
+	"gavrix/core/clock"
+	"gavrix/core/doc"
+	"gavrix/core/register"
+	"gavrix/core/startup"
+)
+
+// MCU is the microcontroller.
+type MCU struct {
+	Name  string
+	Units map[string]*Unit
+	// Registers are the control registers; nil where none are described.
+	Registers *register.Map
+}
+
+// Unit is a bus unit of the MCU.
+type Unit struct {
+	Name  string
+	Kind  *bus.Kind
+	Clock clock.Path
+	// Clocking is how the unit makes bits of its clock, of the type that its kind
+	// has: a clock.Generator, *SPIUnit, *I2CUnit, *CANUnit.
+	Clocking any
+	Control  map[string]string // where settings go: REGISTER.FIELD by setting
+	// Locked: rate and frame take no writes while the unit is on. Latched: the
+	// second register of the rate takes effect when the first is written.
+	Locked, Latched bool
+	// Depth is how many received words the unit holds until somebody takes them.
+	Depth  int
+	Source string
+}
+
+func (x *binder) mcu(n *doc.Node) MCU {
+	m := MCU{Name: n.Text("name"), Units: map[string]*Unit{}}
+	clocks := n.Get("clocks")
+	for _, u := range n.Get("units").All() {
+		unit := &Unit{
+			Name: u.Key, Kind: all.ByName(u.Text("kind")), Clock: x.path(clocks, u.Get("clock")), Control: map[string]string{},
+			Locked: doc.Of[bool](u, "locked"), Latched: doc.Of[bool](u, "latched"), Depth: doc.Of[int](u, "depth"), Source: u.Text("source"),
+		}
+		unit.Clocking = kindNamed(unit.Kind.Name).clocking(x, unit, u)
+		for _, c := range u.Get("control").All() {
+			unit.Control[c.Key] = c.Scalar
+		}
+		m.Units[u.Key] = unit
+	}
+	return m
+}
+
+// unitSchema is what units of a kind say.
+func unitSchema(k *kind) *doc.Type {
+	var controls []doc.Key
+	if k.controls != nil {
+		controls = k.controls()
+	}
+	return doc.Map(
+		doc.Key{Name: "clock", Doc: "the clock that feeds it", Type: doc.NameType, Required: true},
+		doc.Key{Name: "control", Doc: "where its settings go, each REGISTER.FIELD; the field's meanings are the settings' words", Type: doc.Map(append(controls, startKeys(k)...)...)},
+		doc.Key{Name: "locked", Doc: "rate and frame take no writes while the unit is on", Type: doc.YesNo, Default: "no"},
+		doc.Key{Name: "latched", Doc: "the second register of the rate takes effect when the first is written", Type: doc.YesNo, Default: "no"},
+		doc.Key{Name: "depth", Doc: "received words that the unit holds until the handler takes them", Type: doc.Int(1, 65536), Default: k.depth},
+		doc.Key{Name: "source", Doc: "document and page", Type: doc.AnyText},
+	).With(k.unit()...)
+}
+
+// startKeys are the start-up steps of a unit.
+func startKeys(k *kind) []doc.Key {
+	var out []doc.Key
+	for _, r := range startup.Roles {
+		switch {
+		case r.Name == "rate", r.Name == "rate-fine", r.Name == "frame", r.Name == "join":
+			continue // the rate generator and the settings above say these
+		case !r.Has(k.bus.Steps):
+			continue
+		}
+		out = append(out, doc.Key{Name: r.Name, Doc: "start-up: " + r.Title + ", as REGISTER.FIELD, or REGISTER.FIELD = MEANING where that is not `on`", Type: wordFieldType})
+	}
+	return out
+}

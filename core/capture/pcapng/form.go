@@ -1,0 +1,103 @@
+package pcapng
+
+import (
+	"encoding/binary"
+	"errors"
+
+	"gavrix/core/quantity"
+	"gavrix/core/record"
+)
+
+// The kinds of packets of the private link type that are no records.
+const (
+	isPiece = 0xfe // of the capture's description
+	isLast  = 0xff // the last piece
+)
+
+// limit bounds the times of a record.
+const limit = int64(quantity.Forever) / 4
+
+// Bits of a record's form.
+const (
+	flagMore = 1 << 0
+	flagWide = 1 << 1
+)
+
+// marshal appends a record, without its link and its error marks, and with its start
+// to the picosecond.
+func marshal(b []byte, r *record.Record) []byte {
+	flags := byte(0)
+	if r.More {
+		flags |= flagMore
+	}
+	if r.Wide {
+		flags |= flagWide
+	}
+	b = append(b, version, byte(r.Kind), byte(r.From), byte(r.Seen), byte(r.Origin), flags, r.Bits, byte(r.Attr))
+	b = binary.LittleEndian.AppendUint16(b, uint16(r.Start%1000))
+	b = binary.LittleEndian.AppendUint32(b, r.ID)
+	for _, n := range []uint64{uint64(r.End - r.Start), uint64(r.Each), uint64(len(r.Data)), uint64(len(r.Back)), uint64(len(r.Text)), uint64(len(r.Offsets))} {
+		b = binary.AppendUvarint(b, n)
+	}
+	b = append(b, r.Data...)
+	b = append(b, r.Back...)
+	b = append(b, r.Text...)
+	last := quantity.Time(0)
+	for _, o := range r.Offsets {
+		b = binary.AppendVarint(b, int64(o-last))
+		last = o
+	}
+	return b
+}
+
+var errDamaged = errors.New("it is shorter than it says, or its values are out of range")
+
+// unmarshal is the inverse of marshal for a record that starts in the nanosecond at.
+func unmarshal(b []byte, at quantity.Time, r *record.Record) error {
+	if len(b) < 14 || b[0] != version {
+		return errors.New("it has no header of a known version")
+	}
+	r.Kind, r.From, r.Seen, r.Origin = record.Kind(b[1]), record.End(b[2]), record.End(b[3]), record.Origin(b[4])
+	r.More, r.Wide, r.Bits, r.Attr = b[5]&flagMore != 0, b[5]&flagWide != 0, b[6], record.Attr(b[7])
+	ps := binary.LittleEndian.Uint16(b[8:])
+	r.ID = binary.LittleEndian.Uint32(b[10:])
+	b = b[14:]
+	var n [6]uint64
+	for i := range n {
+		v, k := binary.Uvarint(b)
+		if k <= 0 || v > uint64(limit) || i >= 2 && v > uint64(len(b)) {
+			return errDamaged
+		}
+		n[i], b = v, b[k:]
+	}
+	if ps > 999 || n[2]+n[3]+n[4]+n[5] > uint64(len(b)) {
+		return errDamaged
+	}
+	r.Start = at + quantity.Time(ps)
+	r.End, r.Each = r.Start+quantity.Time(n[0]), quantity.Time(n[1])
+	take := func(n uint64) []byte {
+		if n == 0 {
+			return nil
+		}
+		out := b[:n:n]
+		b = b[n:]
+		return out
+	}
+	r.Data, r.Back, r.Text = take(n[2]), take(n[3]), string(take(n[4]))
+	last := quantity.Time(0)
+	for range n[5] {
+		d, k := binary.Varint(b)
+		if k <= 0 || d > limit || d < -limit {
+			return errDamaged
+		}
+		if last += quantity.Time(d); last > quantity.Time(limit) || last < -quantity.Time(limit) {
+			return errDamaged
+		}
+		b = b[k:]
+		r.Offsets = append(r.Offsets, last)
+	}
+	if r.Wide && len(r.Data)%2 != 0 || len(r.Offsets) > max(len(r.Data), len(r.Back)) {
+		return errDamaged
+	}
+	return nil
+}

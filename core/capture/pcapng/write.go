@@ -1,0 +1,132 @@
+package pcapng
+
+import (
+	"encoding/json"
+	"errors"
+	"io"
+	"time"
+
+	"github.com/gopacket/gopacket"
+	"github.com/gopacket/gopacket/layers"
+	"github.com/gopacket/gopacket/pcapgo"
+
+	"gavrix/core/capture"
+	"gavrix/core/quantity"
+	"gavrix/core/record"
+)
+
+// Writer appends records to a file.
+type Writer struct {
+	w     *pcapgo.NgWriter
+	start time.Time
+	buf   []byte
+	links []capture.Link
+	ports map[uint16]int // interfaces of buses with a form that others know, by link
+}
+
+// NewWriter begins a file for a capture.
+func NewWriter(out io.Writer, meta *capture.Meta) (*Writer, error) {
+	if len(meta.Links) == 0 {
+		return nil, errors.New("a capture without links can't be saved")
+	}
+	d := description{Seed: meta.Seed, Lines: meta.Lines, Links: meta.Links, Bench: meta.Bench, Files: meta.Files}
+	start := time.Unix(0, 0).UTC()
+	if !meta.Started.IsZero() {
+		start = meta.Started.UTC()
+		d.Started = start.Format(time.RFC3339Nano)
+	}
+	text, err := json.Marshal(d)
+	if err != nil {
+		return nil, err
+	}
+	intf := func(l *capture.Link, t layers.LinkType) pcapgo.NgInterface {
+		return pcapgo.NgInterface{Name: short(l.Name), Description: l.Kind, LinkType: t, TimestampResolution: 9}
+	}
+	w, err := pcapgo.NewNgWriterInterface(out, intf(&meta.Links[0], linkUser), pcapgo.NgWriterOptions{
+		SectionInfo: pcapgo.NgSectionInfo{Application: "Gavrix", Comment: sectionMark},
+	})
+	if err != nil {
+		return nil, err
+	}
+	x := &Writer{w: w, start: start, links: meta.Links, ports: ports(meta.Links)}
+	for i := range meta.Links[1:] {
+		if _, err := w.AddInterface(intf(&meta.Links[1+i], linkUser)); err != nil {
+			return nil, err
+		}
+	}
+	for i := range meta.Links {
+		if _, has := x.ports[uint16(i)]; !has {
+			continue
+		}
+		if _, err := w.AddInterface(intf(&meta.Links[i], layers.LinkType(packetOf(&meta.Links[i]).LinkType))); err != nil {
+			return nil, err
+		}
+	}
+	for {
+		n, kind := min(len(text), perPiece), byte(isPiece)
+		if n == len(text) {
+			kind = isLast
+		}
+		if err := x.packet(0, 0, append([]byte{version, kind}, text[:n]...), nil); err != nil {
+			return nil, err
+		}
+		if text = text[n:]; kind == isLast {
+			return x, nil
+		}
+	}
+}
+
+// short keeps a name below the size of one option.
+func short(name string) string {
+	if len(name) > 1000 {
+		return name[:1000]
+	}
+	return name
+}
+
+func (w *Writer) packet(port int, at quantity.Time, b []byte, comments []string) error {
+	return w.w.WritePacketWithOptions(gopacket.CaptureInfo{
+		Timestamp: w.start.Add(time.Duration(at / 1000)), InterfaceIndex: port, CaptureLength: len(b), Length: len(b),
+	}, b, pcapgo.NgPacketOptions{Comments: comments})
+}
+
+// Write appends one record.
+func (w *Writer) Write(r *record.Record) error {
+	w.buf = marshal(w.buf[:0], r)
+	marks := marksText(r.Marks)
+	port, has := w.ports[r.Link]
+	if !has || r.Kind != record.Frame && r.Kind != record.Transaction {
+		return w.packet(int(r.Link), r.Start, w.buf, marks)
+	}
+	// Any reader of the link type knows the packets; the first has all in a comment.
+	comments := append(wholeText(w.buf), marks...)
+	for _, b := range packetOf(&w.links[r.Link]).Encode(r) {
+		if err := w.packet(port, r.Start, b, comments); err != nil {
+			return err
+		}
+		comments = []string{goesOn}
+	}
+	return nil
+}
+
+// Flush hands everything written to the file.
+func (w *Writer) Flush() error { return w.w.Flush() }
+
+// Save writes a snapshot whole.
+func Save(out io.Writer, snap *capture.Snapshot) error {
+	w, err := NewWriter(out, snap.Meta())
+	if err != nil {
+		return err
+	}
+	for i := snap.First(); i < snap.Len(); i++ {
+		if err := w.Write(snap.At(i)); err != nil {
+			return err
+		}
+	}
+	for i := range snap.Running {
+		if err := w.Write(&snap.Running[i]); err != nil {
+			return err
+		}
+	}
+	return w.Flush()
+}

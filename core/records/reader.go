@@ -1,0 +1,183 @@
+package records
+
+import (
+	"iter"
+	"slices"
+	"sort"
+
+	"gavrix/core/quantity"
+	"gavrix/core/record"
+)
+
+// Reader gives the records of a List as they stood at one moment, numbered in the
+// order of their ends. Numbers of records that come later may lie between: who
+// follows a growing list uses Since.
+type Reader struct {
+	segments []Segment
+	starts   []int
+	open     []Head
+	chunks   [][]byte
+	sealed   int
+	first    int
+	total    uint32
+}
+
+// Len is the number behind the last record.
+func (r *Reader) Len() int { return r.sealed + len(r.open) }
+
+// First is the number of the first record that is still kept.
+func (r *Reader) First() int { return r.first }
+
+// Head gives the fixed part of the record with the number i.
+func (r *Reader) Head(i int) *Head {
+	if i >= r.sealed {
+		return &r.open[i-r.sealed]
+	}
+	k := sort.SearchInts(r.starts, i+1) - 1
+	return r.segments[k].Head(i - r.starts[k])
+}
+
+// At gives the record with the number i.
+func (r *Reader) At(i int) *record.Record {
+	rec := r.Head(i).record(r.chunks)
+	return &rec
+}
+
+// Of gives the record of a head.
+func (r *Reader) Of(h *Head) *record.Record {
+	rec := h.record(r.chunks)
+	return &rec
+}
+
+// IndexAt gives the number of the first record that ends at a time or after it.
+func (r *Reader) IndexAt(t quantity.Time) int {
+	if n := len(r.open); n > 0 && r.sealed > r.first && r.Head(r.sealed-1).End < t || len(r.segments) == 0 {
+		return r.sealed + sort.Search(n, func(i int) bool { return r.open[i].End >= t })
+	}
+	k := sort.Search(len(r.segments), func(i int) bool { s := r.segments[i]; return s.Head(s.Len()-1).End >= t })
+	if k == len(r.segments) {
+		return r.sealed
+	}
+	s := r.segments[k]
+	return r.starts[k] + sort.Search(s.Len(), func(i int) bool { return s.Head(i).End >= t })
+}
+
+// Mark is how far somebody has followed a growing list.
+type Mark uint32
+
+// Mark gives the present end.
+func (r *Reader) Mark() Mark { return Mark(r.total) }
+
+// Since gives the numbers of the records that came after a mark, in the order of
+// their ends.
+func (r *Reader) Since(m Mark) []int {
+	missing := int(r.total - uint32(m))
+	var out []int
+	for i := r.Len() - 1; i >= r.first && len(out) < missing; i-- {
+		if r.Head(i).seq-uint32(m) < uint32(missing) {
+			out = append(out, i)
+		}
+	}
+	slices.Reverse(out)
+	return out
+}
+
+// Any of Link in a Query: all links.
+const Any = -1
+
+// Query says which records are looked for; its zero value wants link 0, of any kind.
+type Query struct {
+	Link    int           // Any for all
+	Kinds   []record.Kind // empty for all
+	From    []record.End  // senders; empty for all
+	Seen    []record.End  // readers; empty for all
+	Flags   record.Flags  // any of them; 0 for all
+	Traffic bool          // only what went over a bus
+}
+
+// Wants says whether a record is one of those.
+func (q *Query) Wants(h *Head) bool {
+	return (q.Link == Any || h.Link == uint16(q.Link)) && (!q.Traffic || h.Traffic()) && (q.Flags == 0 || h.Flags&q.Flags != 0) &&
+		(len(q.Kinds) == 0 || slices.Contains(q.Kinds, h.Kind)) && (len(q.From) == 0 || slices.Contains(q.From, h.From)) &&
+		(len(q.Seen) == 0 || slices.Contains(q.Seen, h.Seen))
+}
+
+// WantsRecord is Wants for a record that is not in a list yet.
+func (q *Query) WantsRecord(r *record.Record) bool {
+	h := headOf(r, 0, 0)
+	return q.Wants(&h)
+}
+
+// run is a stretch of records: a segment, or the open ones.
+type run struct {
+	start int
+	seg   Segment
+}
+
+// openRun is the newest records as a Segment.
+type openRun []Head
+
+func (o openRun) Len() int            { return len(o) }
+func (o openRun) Head(i int) *Head    { return &o[i] }
+func (o openRun) From() quantity.Time { return -quantity.Forever }
+func (o openRun) Holds(uint16) bool   { return true }
+
+func (r *Reader) run(k int) run {
+	if k == len(r.segments) {
+		return run{r.sealed, openRun(r.open)}
+	}
+	return run{r.starts[k], r.segments[k]}
+}
+
+// runAt gives the number of the run in which a record stands.
+func (r *Reader) runAt(i int) int {
+	if i >= r.sealed {
+		return len(r.segments)
+	}
+	return max(sort.SearchInts(r.starts, i+1)-1, 0)
+}
+
+// After gives the records from a number on that are wanted, in order.
+func (r *Reader) After(from int, q Query) iter.Seq2[int, *Head] {
+	return r.after(max(from, r.first), quantity.Forever, q)
+}
+
+func (r *Reader) after(from int, to quantity.Time, q Query) iter.Seq2[int, *Head] {
+	return func(yield func(int, *Head) bool) {
+		for k := r.runAt(from); k <= len(r.segments); k++ {
+			s := r.run(k)
+			if q.Link != Any && !s.seg.Holds(uint16(q.Link)) || s.seg.From() >= to {
+				continue
+			}
+			for i := max(from-s.start, 0); i < s.seg.Len(); i++ {
+				if h := s.seg.Head(i); h.Start < to && q.Wants(h) && !yield(s.start+i, h) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// Before gives the records before a number that are wanted, the newest first.
+func (r *Reader) Before(to int, q Query) iter.Seq2[int, *Head] {
+	to = min(to, r.Len())
+	return func(yield func(int, *Head) bool) {
+		for k := r.runAt(to - 1); k >= 0; k-- {
+			s := r.run(k)
+			if q.Link != Any && !s.seg.Holds(uint16(q.Link)) {
+				continue
+			}
+			for i := min(to-s.start, s.seg.Len()) - 1; i >= 0; i-- {
+				if h := s.seg.Head(i); q.Wants(h) && !yield(s.start+i, h) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// Touching gives the records that reach into a stretch of time and are wanted, in
+// the order of their ends; long ones too that end far behind it.
+func (r *Reader) Touching(from, to quantity.Time, q Query) iter.Seq2[int, *Head] {
+	return r.after(r.IndexAt(from+1), to, q)
+}

@@ -1,0 +1,175 @@
+package records
+
+import (
+	"slices"
+	"sort"
+	"testing"
+	"unsafe"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"gavrix/core/quantity"
+	"gavrix/core/record"
+)
+
+func anyRecord(rt *rapid.T, about quantity.Time) record.Record {
+	r := record.Record{
+		Kind: record.Kind(rapid.IntRange(0, 10).Draw(rt, "kind")), Link: uint16(rapid.SampledFrom([]int{0, 1, 2, 3, 256, 259}).Draw(rt, "link")),
+		From: record.End(rapid.IntRange(0, 5).Draw(rt, "from")), Seen: record.End(rapid.IntRange(0, 5).Draw(rt, "seen")), Origin: record.Origin(rapid.IntRange(0, 4).Draw(rt, "origin")),
+		More: rapid.Bool().Draw(rt, "more"), Wide: rapid.Bool().Draw(rt, "wide"), Bits: rapid.Byte().Draw(rt, "bits"), Attr: record.Attr(rapid.Byte().Draw(rt, "attr")),
+		ID: rapid.Uint32().Draw(rt, "id"), Each: quantity.Time(rapid.Int64Range(0, 1e9).Draw(rt, "each")), Text: rapid.StringN(0, 5, 20).Draw(rt, "text"),
+	}
+	r.End = max(about+quantity.Time(rapid.Int64Range(-50, 50).Draw(rt, "late")), 0)
+	r.Start = r.End - quantity.Time(rapid.SampledFrom([]int64{0, 3, 40, 2000}).Draw(rt, "length"))
+	if n := rapid.IntRange(0, 5).Draw(rt, "n"); n > 0 {
+		r.Data = rapid.SliceOfN(rapid.Byte(), n, n).Draw(rt, "data")
+		at := quantity.Time(0)
+		for range n {
+			at += quantity.Time(rapid.Int64Range(0, 2e9).Draw(rt, "step"))
+			r.Offsets = append(r.Offsets, at)
+		}
+	}
+	if rapid.IntRange(0, 5).Draw(rt, "bad") == 0 {
+		r.Back = []byte{1, 2}
+		r.Marks = []record.Mark{{Index: rapid.IntRange(0, 5).Draw(rt, "index"), Flags: record.Flags(rapid.IntRange(1, 1<<20).Draw(rt, "flags"))}}
+	}
+	return r
+}
+
+func TestAHeadIsSmall(t *testing.T) {
+	assert.LessOrEqual(t, unsafe.Sizeof(Head{}), uintptr(64))
+	assert.EqualValues(t, headSize, unsafe.Sizeof(Head{}))
+}
+
+// TestListIsASortedSlice holds the list against a slice that is sorted anew: through
+// late records far behind what is sealed, readers of earlier moments, and searches.
+func TestListIsASortedSlice(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		var l List
+		var model []record.Record
+		type moment struct {
+			r    Reader
+			want []record.Record
+		}
+		var moments []moment
+		n := rapid.IntRange(0, 60).Draw(rt, "records")
+		// Between the drawn ones plain records fill the segments.
+		fill := rapid.SampledFrom([]int{0, 0, 40, 300}).Draw(rt, "fill")
+		mark, seen := Mark(0), 0
+		now := quantity.Time(0)
+		for range n {
+			for range fill {
+				now += 7
+				model = append(model, record.Record{Kind: record.Chars, Link: 1, Start: now - 5, End: now, Data: []byte{byte(now)}})
+				l.Put(&model[len(model)-1])
+			}
+			now += quantity.Time(rapid.IntRange(0, 20).Draw(rt, "pause"))
+			at := now
+			if rapid.IntRange(0, 9).Draw(rt, "very late") == 0 {
+				at = quantity.Time(rapid.Int64Range(0, int64(now)).Draw(rt, "at"))
+			}
+			model = append(model, anyRecord(rt, at))
+			l.Put(&model[len(model)-1])
+			if rapid.IntRange(0, 9).Draw(rt, "look") == 0 {
+				r := l.Reader()
+				require.Len(rt, r.Since(mark), len(model)-seen)
+				mark, seen = r.Mark(), len(model)
+				moments = append(moments, moment{r, slices.Clone(model)})
+			}
+		}
+		moments = append(moments, moment{l.Reader(), slices.Clone(model)})
+		for _, m := range moments {
+			sort.SliceStable(m.want, func(i, j int) bool { return m.want[i].End < m.want[j].End })
+			require.Equal(rt, len(m.want), m.r.Len())
+			for i := range m.want {
+				require.Equal(rt, m.want[i], *m.r.At(i))
+			}
+		}
+		last := moments[len(moments)-1]
+		from := quantity.Time(rapid.Int64Range(-10, int64(now)+10).Draw(rt, "from"))
+		to := from + quantity.Time(rapid.Int64Range(1, 500).Draw(rt, "span"))
+		q := Query{Link: rapid.SampledFrom([]int{Any, 0, 1, 3, 259}).Draw(rt, "wanted link"), Traffic: rapid.Bool().Draw(rt, "traffic")}
+		if rapid.Bool().Draw(rt, "flagged") {
+			q.Flags = record.Framing | record.Parity
+		}
+		if rapid.Bool().Draw(rt, "of kinds") {
+			q.Kinds, q.Seen = []record.Kind{record.Chars, record.Frame}, []record.End{record.Tap, record.Nobody}
+		}
+		var touching, after, before []int
+		index := sort.Search(len(last.want), func(i int) bool { return last.want[i].End >= from })
+		require.Equal(rt, index, last.r.IndexAt(from))
+		for i := range last.want {
+			r := &last.want[i]
+			if q.Link != Any && int(r.Link) != q.Link || q.Traffic && !r.Traffic() || q.Flags != 0 && r.AllFlags()&q.Flags == 0 ||
+				q.Kinds != nil && (!slices.Contains(q.Kinds, r.Kind) || !slices.Contains(q.Seen, r.Seen)) {
+				continue
+			}
+			if r.End > from && r.Start < to {
+				touching = append(touching, i)
+			}
+			if i >= index {
+				after = append(after, i)
+			} else {
+				before = append(before, i)
+			}
+		}
+		slices.Reverse(before)
+		var got [3][]int
+		for i := range last.r.Touching(from, to, q) {
+			got[0] = append(got[0], i)
+		}
+		for i := range last.r.After(index, q) {
+			got[1] = append(got[1], i)
+		}
+		for i := range last.r.Before(index, q) {
+			got[2] = append(got[2], i)
+		}
+		require.Equal(rt, [3][]int{touching, after, before}, got)
+	})
+}
+
+// TestTheOldestGo: with a limit the newest stay, whole, and readers of earlier
+// moments keep theirs.
+func TestTheOldestGo(t *testing.T) {
+	l := List{Limit: 2 << 20}
+	data := make([]byte, 100)
+	var early Reader
+	const n = 100_000
+	for i := range n {
+		data[0] = byte(i)
+		l.Put(&record.Record{Start: quantity.Time(i), End: quantity.Time(i), Data: data})
+		if i == 1000 {
+			early = l.Reader()
+		}
+		require.Less(t, l.Used(), 4<<20)
+	}
+	r := l.Reader()
+	assert.Equal(t, n, r.Len())
+	assert.Greater(t, r.First(), n/2)
+	assert.Less(t, r.First(), n-2*perSegment)
+	for i := r.First(); i < n; i += 997 {
+		require.Equal(t, byte(i), r.At(i).Data[0])
+		require.Equal(t, quantity.Time(i), r.Head(i).End)
+	}
+	assert.Equal(t, r.First(), r.IndexAt(0))
+	for i := range r.After(0, Query{}) {
+		require.Equal(t, r.First(), i)
+		break
+	}
+	for i := range early.Len() {
+		require.Equal(t, byte(i), early.At(i).Data[0])
+	}
+}
+
+func BenchmarkPut(b *testing.B) {
+	var l List
+	r := &record.Record{Kind: record.Chars, Data: []byte("12.345\n"), Offsets: []quantity.Time{0, 10, 20, 30, 40, 50, 60}, Each: 10}
+	b.ReportAllocs()
+	for i := 0; b.Loop(); i++ {
+		r.Start, r.End = quantity.Time(i*100), quantity.Time(i*100+70)
+		l.Put(r)
+	}
+	b.ReportMetric(float64(l.Used())/float64(l.total), "B/record")
+}

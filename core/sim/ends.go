@@ -1,0 +1,53 @@
+package sim
+
+import (
+	"fmt"
+
+	"gavrix/core/bench"
+	"gavrix/core/bus/uart"
+	"gavrix/core/quantity"
+)
+
+// Ends are the settings with which a link's two ends run.
+type Ends struct {
+	MCU, Device uart.Settings
+	ClockOff    quantity.PPM // of the device's clock
+	Service     quantity.Time
+	Depth       int // characters that the receive register holds
+	Unit        Unit
+}
+
+// EndsOf gives the settings with which a link's ends run: those that the bench
+// states, the MCU's as its firmware's start-up really brings them into the
+// registers.
+func EndsOf(link *bench.Link) Ends {
+	l := link.Model.(*bench.UART)
+	e := Ends{MCU: l.MCU, Device: l.DeviceEnd.Settings, ClockOff: l.ClockOff, Service: l.Service, Depth: l.Unit.Depth}
+	if p, err := started(link); err == nil {
+		e.Unit, e.MCU = p.uart(l)
+	}
+	return e
+}
+
+// parseEnds reads the state of a character link and holds it to what can run.
+func parseEnds(text string) (*Ends, error) {
+	e := &Ends{}
+	if err := unpacked(text, e); err != nil {
+		return nil, err
+	}
+	for _, s := range []uart.Settings{e.MCU, e.Device} {
+		if s.Rate < quantity.Baud || s.Rate > 1000*quantity.Megabaud {
+			return nil, fmt.Errorf("the rate is 1 Bd to 1000 MBd")
+		}
+		if err := s.Frame.Check(); err != nil {
+			return nil, err
+		}
+		if os := s.Oversampling; os != 0 && (os < 4 || os > 256) || s.GapBits < 0 || s.GapBits > 1_000_000 || s.Gap < 0 {
+			return nil, fmt.Errorf("oversampling or idle gap is out of range")
+		}
+	}
+	if !(e.ClockOff > -500_000 && e.ClockOff <= 1_000_000) || e.Service < 0 || e.Depth < 1 || e.Depth > 65536 {
+		return nil, fmt.Errorf("clock deviation, service time or depth is out of range")
+	}
+	return e, nil
+}

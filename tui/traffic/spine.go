@@ -1,0 +1,198 @@
+package traffic
+
+import (
+	"fmt"
+	"gavrix/core/capture"
+	"gavrix/core/dialogue"
+	"gavrix/core/quantity"
+	"gavrix/core/record"
+	"gavrix/core/safe"
+	"gavrix/draw/cells"
+	"gavrix/tui/ui"
+	"math"
+	"strings"
+)
+
+// answerTime is how long after a message its answer may begin before the
+// message counts as unanswered.
+const answerTime = 100 * quantity.Millisecond
+
+// spineLine draws a line beside the spine: the MCU's bytes on its left, the
+// device's on its right, silence as a longer spine.
+func (v *View) spineLine(a cells.Area, y, i int, link *capture.Link, h ui.Host) int {
+	const timeW = 15
+	spine := timeW + (a.W-timeW)*2/5
+	if kindOf(link).Records == record.Transaction {
+		spine = timeW // one line has both directions
+	}
+	l := &v.lines[i]
+	if i > 0 {
+		n := gapRows(l.Gap)
+		for k := range n {
+			a.Put(spine, y, cells.Quiet, '╷')
+			if k == n/2 {
+				a.Text(spine+3, y, cells.Quiet, gapText(l.Gap, link))
+			}
+			y++
+		}
+	}
+	a.Right(timeW-2, y, cells.Quiet, stamp(l.At))
+	if l.Kind != record.Chars {
+		text, style := happened(l)
+		glyph := '◇'
+		if l.Kind == record.Frame || l.Kind == record.Transaction {
+			glyph = '│'
+			if style == cells.Bad {
+				glyph = '▲'
+			}
+		}
+		a.Put(spine, y, style, glyph)
+		if l.From == record.MCU && l.Kind == record.Frame {
+			if w := cells.Width(text); w < spine-timeW-2 {
+				a.Text(spine-1-w, y, style, text)
+				return y
+			}
+			text = "MCU: " + text
+		}
+		room := a.Part(spine+3, y, a.W-spine-3, 1)
+		room.Text(0, 0, style, text)
+		return y
+	}
+	glyph, style := '│', cells.HueUart
+	if l.Flags() != 0 {
+		glyph, style = '▲', cells.Bad
+	}
+	a.Put(spine, y, style, glyph)
+	name := ""
+	if v.all {
+		name = link.Name + " "
+	}
+	marks := ""
+	if f := l.Flags(); f != 0 {
+		marks = "▲ " + f.String()
+	}
+	if l.From == record.MCU {
+		room := a.Part(timeW, y, spine-timeW-1, 1)
+		w := min(len(l.Data), room.W)
+		bytesOf(room, room.W-w, 0, l)
+		if v.all {
+			a.Text(spine+3, y, cells.Quiet, name)
+		}
+		free := room.W - w - 2
+		if hex := hexOf(l, free); hex != "" && cells.Width(hex) <= free {
+			room.Right(room.W-w-2, 0, cells.Quiet, hex)
+		}
+		x := a.Text(spine+3+cells.Width(name), y, cells.Bad, marks)
+		if l.Unheard {
+			x = a.Text(x+2, y, cells.Bad, "not heard")
+		}
+		if v.unanswered(i, h) {
+			a.Text(x+2, y, cells.Doubt, "no answer")
+		}
+		return y
+	}
+	room := a.Part(spine+2, y, a.W-spine-2, 1)
+	x := room.Text(0, 0, cells.Quiet, name)
+	x = bytesOf(room, x, 0, l)
+	x = room.Text(max(x+2, 16), 0, cells.Quiet, hexOf(l, room.W-max(x+2, 16)-cells.Width(marks)-3))
+	room.Text(x+2, 0, cells.Bad, marks)
+	return y
+}
+
+// gapRows is the number of rows that a silence takes: it grows with the
+// logarithm of the time.
+func gapRows(gap quantity.Time) int {
+	if gap < quantity.Millisecond {
+		return 0
+	}
+	return min(int(math.Log10(gap.Seconds()*1000)+0.5), 4)
+}
+
+func gapText(gap quantity.Time, link *capture.Link) string {
+	if link.Resolution > 0 && gap < link.Resolution {
+		return "≤ " + link.Resolution.Round(2)
+	}
+	return gap.Round(3)
+}
+
+func sideStyle(l *dialogue.Line) cells.Style {
+	if l.From == record.MCU {
+		return cells.Ours
+	}
+	return cells.Theirs
+}
+
+// bytesOf writes a line's bytes as symbols, those with an error mark in the
+// style of errors, and gives the column behind.
+func bytesOf(a cells.Area, x, y int, l *dialogue.Line) int {
+	style := sideStyle(l)
+	for i, b := range l.Data {
+		s := style
+		if l.FlagsAt(i) != 0 {
+			s = cells.Bad
+		}
+		if x >= a.W-1 && i < len(l.Data)-1 {
+			a.Put(a.W-1, y, cells.Quiet, '…')
+			return a.W
+		}
+		a.Put(x, y, s, safe.Byte(b))
+		x++
+	}
+	if l.Running {
+		a.Put(x, y, cells.Quiet, '▁')
+		x++
+	}
+	return x
+}
+
+func hexOf(l *dialogue.Line, most int) string {
+	if most < 3 {
+		return ""
+	}
+	n := len(l.Data)
+	if 3*n-1 > most {
+		n = (most - 1) / 3
+		return fmt.Sprintf("% X", l.Data[:n]) + " …"
+	}
+	return fmt.Sprintf("% X", l.Data)
+}
+
+func happened(l *dialogue.Line) (string, cells.Style) {
+	style := cells.Info
+	switch l.Kind {
+	case record.Lost, record.Gap:
+		style = cells.Bad
+	case record.Returned:
+		style = cells.Good
+	case record.Verdict:
+		style = cells.Good
+		if strings.HasPrefix(l.Text, "FAIL") {
+			style = cells.Bad
+		}
+	}
+	if l.Kind == record.Frame || l.Kind == record.Transaction {
+		if f := l.Flags(); f != 0 {
+			return "▲ " + f.String() + "  " + l.Text, cells.Bad
+		}
+		return l.Text, cells.Plain
+	}
+	return l.Kind.String() + ": " + l.Text, style
+}
+
+// unanswered says whether a device that answers did not answer this line.
+func (v *View) unanswered(i int, h ui.Host) bool {
+	l := &v.lines[i]
+	b := h.Bench()
+	if b == nil || int(l.Link) >= len(b.Links) || b.Links[l.Link].Talker == nil || l.From != record.MCU {
+		return false
+	}
+	if _, streams := b.Links[l.Link].Talker.Streams(); streams {
+		return false
+	}
+	for _, next := range v.lines[i+1:] {
+		if next.Link == l.Link && next.Kind == record.Chars && next.At > l.At {
+			return next.From == record.MCU
+		}
+	}
+	return h.Now() > l.End+answerTime
+}
