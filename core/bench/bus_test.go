@@ -323,7 +323,7 @@ func TestClockOptionsAndSelectors(t *testing.T) {
 			assert.Contains(t, f.Why, "one quarter")
 		}
 	}
-	assert.Equal(t, map[string]bool{"upper-gauge": true, "lower-gauge": true, "pump": true, "gate": true, "hull": true}, named, "all links behind that clock")
+	assert.Equal(t, map[string]bool{"upper-gauge": true, "lower-gauge": true, "pump": true, "gate": true, "hull": true, "depth-strip": true}, named, "all links behind that clock")
 
 	words, err := b.Links[0].Words()
 	require.NoError(t, err)

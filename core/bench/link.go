@@ -105,7 +105,7 @@ type kind struct {
 	check func(x *binder, l *Link, n *doc.Node)
 }
 
-var kinds = []kind{uartKind, spiKind, i2cKind, canKind}
+var kinds = []kind{uartKind, spiKind, i2cKind, canKind, pulseKind}
 
 func kindNamed(name string) *kind {
 	for i := range kinds {

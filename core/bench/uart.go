@@ -34,6 +34,7 @@ type UART struct {
 	DeviceEnd uart.End
 	ClockOff  quantity.PPM
 	Delay     quantity.Time
+	Biased    bool // a resistor pulls a wire high that nobody drives
 }
 
 // Ask is what the firmware sends by itself.
@@ -74,6 +75,7 @@ var uartKind = kind{
 				doc.Key{Name: "clock-off", Doc: "how far this part's clock is off, as 0.4 %", Type: doc.PPMType, Default: "0 ppm"},
 			)...), Required: true},
 			{Name: "delay", Doc: "propagation delay of the wires", Type: doc.TimeType, Default: "0 ns"},
+			{Name: "open", Doc: "what a wire does that nobody drives: a resistor biases it high, or it floats", Type: doc.Enum("biased", "floating"), Default: "floating"},
 			{Name: "port", Doc: "a real port in the place of the simulation", Type: doc.Map(
 				doc.Key{Name: "path", Doc: "path of the port", Type: doc.NameType, Required: true},
 				doc.Key{Name: "flow", Doc: "flow control", Type: doc.Enum("none", "rts-cts", "xon-xoff"), Default: "none"},
@@ -100,7 +102,7 @@ func (l *UART) Generator() clock.Generator { return l.Unit.Clocking.(clock.Gener
 
 func (x *binder) uart(link *Link, n *doc.Node) Model {
 	m := n.Get("mcu")
-	l := &UART{Link: link, MCU: uart.Parse(m), Service: doc.Of[quantity.Time](m, "service"), Delay: doc.Of[quantity.Time](n, "delay")}
+	l := &UART{Link: link, MCU: uart.Parse(m), Service: doc.Of[quantity.Time](m, "service"), Delay: doc.Of[quantity.Time](n, "delay"), Biased: doc.Of[string](n, "open") == "biased"}
 	l.Wanted = l.MCU.Rate
 	if a := m.Get("ask"); a != nil {
 		l.Ask = &Ask{Text: []byte(a.Text("text")), Every: doc.Of[quantity.Time](a, "every")}

@@ -101,9 +101,10 @@ func lastUnanswered(snap *capture.Snapshot, l uint16) (Exchange, bool) {
 // kinds find what is wrong with the newest traffic of links, by the name of their
 // kind.
 var kinds = map[string]func(*capture.Snapshot, *bench.Link) []finding.Finding{
-	"uart": uartLink,
-	"i2c":  i2cBus,
-	"can":  canBus,
+	"uart":  uartLink,
+	"i2c":   i2cBus,
+	"can":   canBus,
+	"pulse": pulseLine,
 }
 
 // Link gives findings about the newest traffic of a link. Those that the

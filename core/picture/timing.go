@@ -23,8 +23,9 @@ var timings = map[string]func(l *bench.Link, look Look) *scene.Scene{
 		m := l.Model.(*bench.SPI)
 		return SPITiming(m.Devices[min(k.Device, len(m.Devices)-1)], m.Clocking.Unit)
 	},
-	"i2c": func(l *bench.Link, _ Look) *scene.Scene { return I2CTiming(l.Name, l.Model.(*bench.I2C)) },
-	"can": func(l *bench.Link, k Look) *scene.Scene { return CANTiming(l.Name, l.Model.(*bench.CAN), k.Data) },
+	"i2c":   func(l *bench.Link, _ Look) *scene.Scene { return I2CTiming(l.Name, l.Model.(*bench.I2C)) },
+	"pulse": func(l *bench.Link, _ Look) *scene.Scene { return PulseTiming(l.Model.(*bench.Pulse)) },
+	"can":   func(l *bench.Link, k Look) *scene.Scene { return CANTiming(l.Name, l.Model.(*bench.CAN), k.Data) },
 }
 
 // Timing draws the timing of a link; nil where there is no such picture.

@@ -70,17 +70,17 @@ func TestApartAndTogether(t *testing.T) {
 }
 
 const table = `register, address, width, reset, field, bits, access, meanings, about
-S1CTL, 0x40001000, 16, 0x0300, , , , , control of serial unit 1
-S1CTL, 0x40001000, , , ENABLE, 0, , 0=off 1=on, takes part at all
-S1CTL, 0x40001000, , , LENGTH, 2:1, , "0=""7 bits"" 1=""8 bits"" 2=""9 bits""", data bits
-S1CTL, 0x40001000, , , PARITY, 4:3, , 0=none 2=even 3=odd,
-S1CTL, 0x40001000, , , STOP, 5, , 0=1 1=2,
-S1CTL, 0x40001000, , , START, 7, write-1-to-start, ,
-S1CTL, 0x40001000, , , LEVEL, 9:8, , ,
-S1CTL, 0x40001000, , , READY, 12, read-only, ,
+S1CTL, 0x7C001000, 16, 0x0300, , , , , control of serial unit 1
+S1CTL, 0x7C001000, , , ENABLE, 0, , 0=off 1=on, takes part at all
+S1CTL, 0x7C001000, , , LENGTH, 2:1, , "0=""7 bits"" 1=""8 bits"" 2=""9 bits""", data bits
+S1CTL, 0x7C001000, , , PARITY, 4:3, , 0=none 2=even 3=odd,
+S1CTL, 0x7C001000, , , STOP, 5, , 0=1 1=2,
+S1CTL, 0x7C001000, , , START, 7, write-1-to-start, ,
+S1CTL, 0x7C001000, , , LEVEL, 9:8, , ,
+S1CTL, 0x7C001000, , , READY, 12, read-only, ,
 # flags
-S1FLG, 0x40001004, 16, 0, OVERRUN, 3, write-1-to-clear, ,
-S1FLG, 0x40001004, , , FRAMING, 1, write-1-to-clear, ,
+S1FLG, 0x7C001004, 16, 0, OVERRUN, 3, write-1-to-clear, ,
+S1FLG, 0x7C001004, , , FRAMING, 1, write-1-to-clear, ,
 `
 
 func TestTable(t *testing.T) {
@@ -90,7 +90,7 @@ func TestTable(t *testing.T) {
 	r := m.Named("s1ctl")
 	require.NotNil(t, r)
 	require.Len(t, r.Fields, 7)
-	assert.Same(t, r, m.At(0x40001000))
+	assert.Same(t, r, m.At(0x7C001000))
 	v, err := r.Compose(r.Reset, Choice{"ENABLE", "on"}, Choice{"length", "8 bits"}, Choice{"PARITY", "even"})
 	require.NoError(t, err)
 	assert.Equal(t, uint64(0x0313), v)
@@ -147,7 +147,7 @@ func TestBadTables(t *testing.T) {
 
 const view = `<?xml version="1.0"?>
 <device><name>Marlow</name><size>32</size><resetValue>0</resetValue><peripherals>
- <peripheral><name>SERIAL1</name><baseAddress>0x40001000</baseAddress><registers>
+ <peripheral><name>SERIAL1</name><baseAddress>0x7C001000</baseAddress><registers>
   <register><name>CTL</name><description>control
      of the unit</description><addressOffset>0x0</addressOffset><size>16</size><resetValue>0x0300</resetValue><fields>
    <field><name>ENABLE</name><bitOffset>0</bitOffset><bitWidth>1</bitWidth><enumeratedValues><enumeratedValue><name>on</name><value>1</value></enumeratedValue></enumeratedValues></field>
@@ -159,7 +159,7 @@ const view = `<?xml version="1.0"?>
   </fields></register>
   <register><name>SLOT%s</name><dim>3</dim><dimIncrement>4</dimIncrement><addressOffset>0x10</addressOffset></register>
  </registers></peripheral>
- <peripheral derivedFrom="SERIAL1"><name>SERIAL2</name><baseAddress>0x40002000</baseAddress></peripheral>
+ <peripheral derivedFrom="SERIAL1"><name>SERIAL2</name><baseAddress>0x7C002000</baseAddress></peripheral>
 </peripherals></device>`
 
 func TestView(t *testing.T) {
@@ -168,7 +168,7 @@ func TestView(t *testing.T) {
 	require.Len(t, m.Registers, 8)
 	r := m.Named("SERIAL2.CTL")
 	require.NotNil(t, r)
-	assert.Equal(t, uint64(0x40002000), r.Address)
+	assert.Equal(t, uint64(0x7C002000), r.Address)
 	assert.Equal(t, 16, r.Bits)
 	assert.Equal(t, "control of the unit", r.About)
 	text := ""
@@ -176,11 +176,11 @@ func TestView(t *testing.T) {
 		text += fmt.Sprintf("%s %s %s, ", p.Range(), p.Access, p.Meaning)
 	}
 	assert.Equal(t, "9 read-only 1, 8 clear-on-read 0, 7 write-1-to-clear 1, 4:3 read-write 2, 2:1 read-write 2, 0 read-write on, ", text)
-	assert.Equal(t, uint64(0x40001018), m.Named("SERIAL1.SLOT2").Address)
+	assert.Equal(t, uint64(0x7C001018), m.Named("SERIAL1.SLOT2").Address)
 	for text, want := range map[string]string{
 		"":                      "EOF",
 		"<device><peripherals>": "line 1",
-		strings.Replace(view, "0x40001000", "base", 1):      "no number",
+		strings.Replace(view, "0x7C001000", "base", 1):      "no number",
 		strings.Replace(view, `"SERIAL1"`, `"SERIAL7"`, 1):  "not there",
 		strings.Replace(view, "[2:1]", "[1:2]", 1):          "11:0",
 		strings.Replace(view, "[2:1]", "[3:1]", 1):          "overlap",
@@ -196,7 +196,7 @@ func TestView(t *testing.T) {
 func TestDump(t *testing.T) {
 	m, err := ReadCSV(strings.NewReader(table))
 	require.NoError(t, err)
-	seen, err := m.ReadDump(strings.NewReader("# from the debugger\n40001000: 0313\nS1FLG = 0x000A   # flags\n\n0x4000_1008 FFFF\n"))
+	seen, err := m.ReadDump(strings.NewReader("# from the debugger\n7C001000: 0313\nS1FLG = 0x000A   # flags\n\n0x7C00_1008 FFFF\n"))
 	require.NoError(t, err)
 	require.Len(t, seen, 3)
 	assert.Equal(t, "S1CTL", seen[0].Name)
@@ -251,7 +251,7 @@ func checkAll(t *testing.T, m *Map) {
 }
 
 func FuzzReadDump(f *testing.F) {
-	f.Add("40001000: 0313\nS1FLG = 0x000A")
+	f.Add("7C001000: 0313\nS1FLG = 0x000A")
 	m, err := ReadCSV(strings.NewReader(table))
 	require.NoError(f, err)
 	f.Fuzz(func(_ *testing.T, text string) { _, _ = m.ReadDump(strings.NewReader(text)) })

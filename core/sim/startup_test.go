@@ -298,7 +298,11 @@ func TestDumpOfTheDemo(t *testing.T) {
 		require.NoError(t, err)
 		vs := c.FromDump(back)
 		require.Nil(t, startup.First(vs))
-		assert.Equal(t, "set up, enabled, started", startup.Progress(vs))
+		want := "set up, enabled, started"
+		if l.Name == "depth-strip" {
+			want = "set up, enabled" // it receives nothing, so nothing is started
+		}
+		assert.Equal(t, want, startup.Progress(vs), l.Name)
 		for _, v := range c.FromDump(nil) {
 			assert.Equal(t, startup.NotSeen, v.State, v.Name)
 		}

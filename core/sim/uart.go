@@ -64,8 +64,12 @@ func newUART(p place, link *bench.Link) simulated {
 	b := link.Model.(*bench.UART)
 	l := &uartLink{place: p, name: link.Name, bench: b, ends: EndsOf(link), wanted: EndsOf(link), actsAt: quantity.Forever}
 	for i := range l.line {
-		l.pin[i] = wire.NewLine(0, wire.DrivenHigh)
-		l.line[i] = wire.NewLine(b.Delay, wire.DrivenHigh)
+		rest := wire.DrivenHigh
+		if b.Biased {
+			rest = wire.BiasedHigh
+		}
+		l.pin[i] = wire.NewLine(0, rest)
+		l.line[i] = wire.NewLine(b.Delay, rest)
 		l.lookAt[i] = quantity.Forever
 		l.resting[i] = true
 	}

@@ -61,9 +61,10 @@ type kind struct {
 
 // kinds are the kinds of links that run in the world, by the name of their bus.
 var kinds = map[string]kind{
-	"uart": {newUART, func(l *bench.Link) string { return packed(EndsOf(l)) }},
-	"i2c":  {newI2CBus, func(l *bench.Link) string { return packed(I2COf(l)) }},
-	"can":  {newCANBus, func(l *bench.Link) string { return packed(NodesOf(l)) }},
+	"uart":  {newUART, func(l *bench.Link) string { return packed(EndsOf(l)) }},
+	"i2c":   {newI2CBus, func(l *bench.Link) string { return packed(I2COf(l)) }},
+	"pulse": {newPulseLine, func(l *bench.Link) string { return packed(StripOf(l)) }},
+	"can":   {newCANBus, func(l *bench.Link) string { return packed(NodesOf(l)) }},
 }
 
 // place is where a link is in the world and in the capture.

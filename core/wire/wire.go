@@ -54,6 +54,7 @@ const (
 	DrivenHigh Rest = iota // an output holds it high, as a UART's transmitter does
 	BiasedHigh             // a resistor pulls it high
 	Floating               // nothing holds it: the level is unknown
+	DrivenLow              // an output holds it low, as that of a pulse line does
 )
 
 // Line is one wire from a driver to a reader. The driver's toggles reach the
@@ -75,7 +76,8 @@ type Line struct {
 
 // NewLine gives a line that rests.
 func NewLine(delay quantity.Time, rest Rest) *Line {
-	l := &Line{Delay: delay, Rest: rest, drivenHigh: true, readHigh: true}
+	high := rest != DrivenLow
+	l := &Line{Delay: delay, Rest: rest, drivenHigh: high, readHigh: high}
 	if rest == Floating {
 		l.open, l.openFrom = true, 0
 	}

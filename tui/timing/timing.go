@@ -99,9 +99,10 @@ var kinds = map[string]kind{
 		}
 		return 0
 	}},
-	"spi": {(*View).drawSPI, (*View).spiCommands, (*View).device},
-	"i2c": {(*View).drawI2C, (*View).i2cCommands, (*View).device},
-	"can": {(*View).drawCAN, (*View).canCommands, (*View).device},
+	"spi":   {(*View).drawSPI, (*View).spiCommands, (*View).device},
+	"i2c":   {(*View).drawI2C, (*View).i2cCommands, (*View).device},
+	"pulse": {(*View).drawPulse, (*View).pulseCommands, (*View).device},
+	"can":   {(*View).drawCAN, (*View).canCommands, (*View).device},
 }
 
 // Draw implements ui.View.

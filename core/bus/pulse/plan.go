@@ -14,17 +14,26 @@ const planHelp = `3C0 3C1 .. 010   elements in hex, .. for any`
 // plan gives the levels of elements and their latch.
 func plan(ends []bus.Settings, text string, _ quantity.Time, fill bool) ([]wire.Window, error) {
 	s := ends[0].(Settings)
-	var elements []uint32
+	elements, err := ParseElements(s, text, fill)
+	if err != nil {
+		return nil, err
+	}
+	tog, end := Encode(nil, s, s.Latch/4, elements...)
+	return []wire.Window{{To: end + 2*s.Latch, Toggles: tog}}, nil
+}
+
+// ParseElements reads elements in hex; open ones are filled with zeros or with ones.
+func ParseElements(s Settings, text string, fill bool) ([]uint32, error) {
+	var out []uint32
 	for _, w := range strings.Fields(text) {
 		v, err := bus.PlannedByte(w, s.Element, fill)
 		if err != nil {
 			return nil, err
 		}
-		elements = append(elements, v)
+		out = append(out, v)
 	}
-	if len(elements) == 0 {
+	if len(out) == 0 {
 		return nil, errors.New("no elements are planned")
 	}
-	tog, end := Encode(nil, s, s.Latch/4, elements...)
-	return []wire.Window{{To: end + 2*s.Latch, Toggles: tog}}, nil
+	return out, nil
 }

@@ -186,8 +186,25 @@ func Fit(s Settings, p Patterns, clock quantity.Period, pause quantity.Time) Tol
 	case pause > t.LargestPause:
 		t.Wrong = append(t.Wrong, fmt.Sprintf("a pause of %s between bytes makes a low time of up to %s: at most %s fits", pause, longest+pause, t.LargestPause))
 	}
+	if pause > 0 && p.splits() {
+		t.Wrong = append(t.Wrong, fmt.Sprintf("a pause of %s between bytes falls into a pulse: bytes of the data line end within the high part of a pattern of %d bits", pause, p.Bits))
+	}
 	t.Fits = len(t.Wrong) == 0
 	return t
+}
+
+// splits says whether a byte of the data line, which carries patterns one behind the
+// other, can end between two high bits of one.
+func (p Patterns) splits() bool {
+	for end := 8; end%p.Bits != 0; end += 8 {
+		at := p.Bits - end%p.Bits // bits of the pattern that are left to the next byte
+		for _, v := range []uint32{p.Zero, p.One} {
+			if v>>at&1 == 1 && v>>(at-1)&1 == 1 {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // Decoder decodes a line. A record is what stands between two latches.
@@ -357,8 +374,18 @@ var Kind = &bus.Kind{
 	Lines:   []bus.Role{{Name: "line"}},
 
 	Plan: plan, PlanHelp: planHelp,
-	Schema: Schema,
-	Parse:  parse,
+	Steps:     []string{"out-pin"},
+	Schema:    Schema,
+	Parse:     parse,
+	EndSchema: Schema,
+	ParseEnd: func(n *doc.Node, name string) (any, error) {
+		s, err := parse(n)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", name, err)
+		}
+		return s, nil
+	},
+	Driver: func(int) int { return 0 },
 	Decoder: func(link uint16, ends []bus.Settings) bus.Decoder {
 		return NewDecoder(bus.At(ends, 1).(Settings), link)
 	},
