@@ -158,7 +158,7 @@ func TestAWrongBitIsShown(t *testing.T) {
 	press(a, "d")
 	assert.Contains(t, screenText(a), "no difference behind the cursor")
 	// The plan in all four modes, one key each.
-	for _, want := range []string{"mode 2", "mode 3, the link is in 1", "mode 0, the link is in 1: one end samples at the instant", "mode 1, as the link"} {
+	for _, want := range []string{"mode 2", "mode 3, unlike the link: ", "mode 0, unlike the link: one end samples at the instant", "mode 1, as the link"} {
 		press(a, "M")
 		assert.Contains(t, screenText(a), want)
 	}

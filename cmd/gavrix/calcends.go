@@ -8,7 +8,6 @@ import (
 
 	"gavrix/core/bus"
 	"gavrix/core/bus/all"
-	"gavrix/core/bus/uart"
 	"gavrix/core/decode"
 )
 
@@ -63,44 +62,15 @@ is called A, the second B. Exit status 1 if a difference does harm.`,
 			if err != nil {
 				return err
 			}
-			return printEnds(differences(k, a, b), asJSON)
+			rows := []endsRow{}
+			for _, d := range k.Compare(a, b, "A", "B") {
+				rows = append(rows, endsRow{d.Code, d.What, d.Harmless, d.Effects})
+			}
+			return printEnds(rows, asJSON)
 		},
 	}
 	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	return c
-}
-
-// differences compares two ends. A uart's rates are judged by what the
-// receiver at each end stands.
-func differences(k *bus.Kind, a, b bus.Settings) []endsRow {
-	rows := []endsRow{}
-	for _, d := range k.Compare(a, b, "A", "B") {
-		rows = append(rows, endsRow{d.Code, d.What, d.Harmless, d.Effects})
-	}
-	ua, ok := a.(uart.Settings)
-	if !ok {
-		return rows
-	}
-	ub := b.(uart.Settings)
-	if ua.Rate == ub.Rate {
-		return rows
-	}
-	row := endsRow{Code: "rate-differs", What: fmt.Sprintf("rate: A %s, B %s", ua.Rate.Round(6), ub.Rate.Round(6)), Harmless: true}
-	for _, x := range []struct {
-		way      string
-		from, to uart.Settings
-	}{{"A → B", ua, ub}, {"B → A", ub, ua}} {
-		l := uart.LimitsOf(x.to.Frame, x.to.Oversampling)
-		e := uart.Mismatch(x.to.Rate, x.from.Rate)
-		j := l.Judge(e)
-		text := fmt.Sprintf("%s: %+.2f %% of %+.2f / %+.2f %%: %s", x.way, 100*e, 100*l.Late, 100*l.Early, j)
-		if m := l.Misread(x.to.Frame, e); m != "" {
-			text += "; " + m
-		}
-		row.Effects = append(row.Effects, text)
-		row.Harmless = row.Harmless && j == uart.Fits
-	}
-	return append(rows, row)
 }
 
 func printEnds(rows []endsRow, asJSON bool) error {

@@ -15,7 +15,6 @@ import (
 
 	"gavrix/core/bench"
 	"gavrix/core/bus/all"
-	"gavrix/core/bus/uart"
 	"gavrix/core/capture"
 	"gavrix/core/capture/jsonl"
 	"gavrix/core/capture/pcapng"
@@ -114,15 +113,11 @@ func (o *watchOptions) watchPort(ctx context.Context) error {
 	if o.rate == "" {
 		return errors.New("--port needs --rate")
 	}
-	rate, err := quantity.ParseRate(o.rate)
+	cfg, err := tty.Configured(o.port, o.rate, o.frame)
 	if err != nil {
-		return fmt.Errorf("--rate: %w", err)
+		return err
 	}
-	frame, err := uart.ParseFrame(o.frame)
-	if err != nil {
-		return fmt.Errorf("--frame: %w", err)
-	}
-	cfg := tty.Config{Path: o.port, Rate: rate, Frame: frame, Flow: o.flow, DTR: o.dtr, RTS: o.rts}
+	cfg.Flow, cfg.DTR, cfg.RTS = o.flow, o.dtr, o.rts
 	if err := cfg.Check(); err != nil {
 		return err
 	}

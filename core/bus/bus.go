@@ -66,6 +66,9 @@ type Kind struct {
 	ParseEnd  func(n *doc.Node, name string) (any, error)
 	// Compare lists the settings in which two ends differ, with their effects.
 	Compare func(a, b Settings, nameA, nameB string) []Difference
+	// Variant gives the next of the settings that are worth trying where an exchange
+	// isn't understood, round and round, with its name; nil where there are none.
+	Variant func(s Settings) (next Settings, name string)
 	// Roles gives the lines of a link with devices of these names, where they
 	// depend on them; nil: they are Lines.
 	Roles func(devices []string) []Role

@@ -1,14 +1,12 @@
 package device
 
 import (
-	"bytes"
 	"math"
 	"math/rand/v2"
 	"strconv"
 
 	"github.com/expr-lang/expr"
 
-	"gavrix/core/bus/uart"
 	"gavrix/core/quantity"
 )
 
@@ -41,36 +39,6 @@ func (d *Talker) Start(now quantity.Time, rng *rand.Rand) *Running {
 		r.next = now + d.stream.every/4
 	}
 	return r
-}
-
-// Receive takes a character from the device's receiver.
-func (r *Running) Receive(c uart.Char) {
-	if c.Flags != 0 {
-		r.spoilt = true
-	}
-	r.command = append(r.command, byte(c.Value))
-	if !bytes.HasSuffix(r.command, r.dev.LineEnd) {
-		if len(r.command) > r.dev.Limit+len(r.dev.LineEnd) {
-			r.spoilt = true
-			r.command = append(r.command[:0], r.command[len(r.command)-len(r.dev.LineEnd):]...)
-		}
-		return
-	}
-	text := string(r.command[:len(r.command)-len(r.dev.LineEnd)])
-	spoilt := r.spoilt
-	r.command, r.spoilt = r.command[:0], false
-	if spoilt {
-		return
-	}
-	for _, a := range r.dev.answers {
-		if a.to == text {
-			r.due = append(r.due, reply{c.Ready + a.after, a.text})
-			return
-		}
-	}
-	if r.dev.other != nil && text != "" {
-		r.due = append(r.due, reply{c.Ready, r.dev.other.text})
-	}
 }
 
 // Wake gives the time at which the device next does something by itself.

@@ -1,6 +1,7 @@
 package device
 
 import (
+	"bytes"
 	"fmt"
 	"regexp"
 	"strconv"
@@ -9,6 +10,7 @@ import (
 	"github.com/expr-lang/expr"
 	"github.com/expr-lang/expr/vm"
 
+	"gavrix/core/bus/uart"
 	"gavrix/core/doc"
 	"gavrix/core/finding"
 	"gavrix/core/quantity"
@@ -204,4 +206,34 @@ func (t *Talker) Streams() (every quantity.Time, ok bool) {
 		return 0, false
 	}
 	return t.stream.every, true
+}
+
+// Receive takes a character from the device's receiver.
+func (r *Running) Receive(c uart.Char) {
+	if c.Flags != 0 {
+		r.spoilt = true
+	}
+	r.command = append(r.command, byte(c.Value))
+	if !bytes.HasSuffix(r.command, r.dev.LineEnd) {
+		if len(r.command) > r.dev.Limit+len(r.dev.LineEnd) {
+			r.spoilt = true
+			r.command = append(r.command[:0], r.command[len(r.command)-len(r.dev.LineEnd):]...)
+		}
+		return
+	}
+	text := string(r.command[:len(r.command)-len(r.dev.LineEnd)])
+	spoilt := r.spoilt
+	r.command, r.spoilt = r.command[:0], false
+	if spoilt {
+		return
+	}
+	for _, a := range r.dev.answers {
+		if a.to == text {
+			r.due = append(r.due, reply{c.Ready + a.after, a.text})
+			return
+		}
+	}
+	if r.dev.other != nil && text != "" {
+		r.due = append(r.due, reply{c.Ready, r.dev.other.text})
+	}
 }

@@ -2,12 +2,10 @@ package sim
 
 import (
 	"cmp"
-	"fmt"
 	"slices"
 	"strings"
 
 	"gavrix/core/bench"
-	"gavrix/core/bus/uart"
 	"gavrix/core/register"
 	"gavrix/core/startup"
 )
@@ -168,31 +166,6 @@ func (p *peripheral) emptied() bool {
 	}
 	own := p.link.Handler == "" || p.link.Handler == p.link.Unit.Name
 	return own && armed("interrupt-line", "receive-interrupt")
-}
-
-// uart gives what the registers make of a uart, and of the MCU's settings.
-func (p *peripheral) uart(l *bench.UART) (Unit, uart.Settings) {
-	s, err := l.FromRegisters(p.value)
-	alive := err == nil && p.on("clock") && p.on("enable")
-	u := Unit{
-		Undriven: !p.on("port-clock") || !p.on("transmit-pin"),
-		Mute:     !alive || !p.on("transmit-enable"),
-		Deaf:     !alive || !p.on("receive-enable") || !p.on("port-clock") || !p.on("receive-pin"),
-		Unserved: !p.emptied(),
-	}
-	if len(p.link.LeftOver) > 0 {
-		left := fmt.Sprintf("%02X", p.link.LeftOver)
-		switch {
-		case p.handed || p.waiting:
-			u.LeftOver = left
-		default:
-			u.Drained = left
-		}
-	}
-	if err != nil {
-		s = l.MCU
-	}
-	return u, s
 }
 
 // Dump gives the control registers of the simulated MCU as its firmware's start-up

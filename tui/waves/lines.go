@@ -155,7 +155,7 @@ func (v *View) lineCommands(h ui.Host) []ui.Command {
 			}
 			v.alone = !v.alone
 		})},
-		{Name: "plan-mode", Keys: []string{"M"}, Help: "draw the plan of an spi link in the next mode", Run: on(func(*bus.Kind, string) { v.nextMode(h) })},
+		{Name: "plan-mode", Keys: []string{"M"}, Help: "draw the plan in the next of the modes that its bus has", Run: on(func(*bus.Kind, string) { v.nextVariant(h) })},
 		{Name: "next-difference", Keys: []string{"d"}, Help: "next place not as planned or sent", Short: "difference", Run: on(func(*bus.Kind, string) { v.difference(h, false) })},
 		{Name: "previous-difference", Keys: []string{"D"}, Help: "the difference before", Run: on(func(*bus.Kind, string) { v.difference(h, true) })},
 	}

@@ -4,7 +4,6 @@ import (
 	"fmt"
 
 	"gavrix/core/bus"
-	"gavrix/core/bus/spi"
 	"gavrix/core/intent"
 	"gavrix/core/picture"
 	"gavrix/core/quantity"
@@ -50,30 +49,30 @@ func (v *View) planned(h ui.Host, k *bus.Kind, text string) {
 	}
 }
 
-// nextMode draws the plan of an spi link in the next of the four modes, and says
-// what that is against the mode of the link.
-func (v *View) nextMode(h ui.Host) {
+// nextVariant draws the plan in the next of the settings that its bus suggests, and
+// says what that is against the link's.
+func (v *View) nextVariant(h ui.Host) {
 	a := v.of(h)
-	var set spi.Settings
-	ok := a.plan != nil
-	if ok {
-		set, ok = bus.At(a.plan.Ends, 1).(spi.Settings)
-	}
-	if !ok {
-		h.Say("there is no plan for an spi link: select one, :plan out 6B")
+	if a.plan == nil {
+		h.Say("nothing is planned: :plan says how")
 		return
 	}
-	set = set.WithMode((set.Mode() + 1) % 4)
-	p, err := intent.New(a.plan.Kind, []bus.Settings{set}, a.plan.Text, quantity.Microsecond)
+	k := a.plan.Kind
+	if k.Variant == nil {
+		h.Say("%s has no modes to try: Timing changes the settings of both ends", k.Name)
+		return
+	}
+	set, name := k.Variant(bus.At(a.plan.Ends, 1))
+	p, err := intent.New(k, []bus.Settings{set}, a.plan.Text, quantity.Microsecond)
 	if err != nil {
 		h.Warn("%v", err)
 		return
 	}
 	a.plan, v.alone = p, true
-	text := fmt.Sprintf("mode %d", set.Mode())
-	if own, ok := bus.At(h.Settings(int(h.LinkIndex())), 1).(spi.Settings); ok {
-		if ds := spi.Compare(set, own, "sender", "link"); len(ds) > 0 {
-			text += ", the link is in " + fmt.Sprint(own.Mode()) + ": " + ds[0].Effects[0]
+	text := name
+	if own := bus.At(h.Settings(int(h.LinkIndex())), 1); own != nil {
+		if ds := k.Compare(set, own, "plan", "link"); len(ds) > 0 {
+			text += ", unlike the link: " + ds[0].Effects[0]
 		} else {
 			text += ", as the link"
 		}

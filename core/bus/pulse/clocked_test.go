@@ -1,6 +1,7 @@
 package pulse
 
 import (
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -49,7 +50,7 @@ func TestClockedBitsDecode(t *testing.T) {
 			require.Equal(rt, elements, Elements(r))
 			return
 		}
-		// A bit whose time is outside its limits is marked, if there is one.
+		// A bit whose time is outside its limits is marked, or read as the other.
 		ones, bits := 0, 0
 		for _, e := range elements {
 			for i := range s.Element {
@@ -60,7 +61,7 @@ func TestClockedBitsDecode(t *testing.T) {
 		times := fit.Times(s)
 		wrong := func(i int) bool { return !times[i].Fits() }
 		if (wrong(0) || wrong(1)) && ones < bits-1 || (wrong(2) || wrong(3)) && ones > 1 {
-			require.True(rt, r.AllFlags() != 0, "%v", fit.Wrong)
+			require.True(rt, r.AllFlags() != 0 || !slices.Equal(elements, Elements(r)), "%v", fit.Wrong)
 		}
 	})
 }

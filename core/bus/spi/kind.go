@@ -40,6 +40,10 @@ var Kind = &bus.Kind{
 	Compare: func(a, b bus.Settings, nameA, nameB string) []bus.Difference {
 		return Compare(a.(Settings), b.(Settings), nameA, nameB)
 	},
+	Variant: func(s bus.Settings) (bus.Settings, string) {
+		next := s.(Settings).WithMode((s.(Settings).Mode() + 1) % 4)
+		return next, fmt.Sprintf("mode %d", next.Mode())
+	},
 	Plan: plan, PlanHelp: planHelp,
 	Sentence: sentence,
 	Fields: func(r *record.Record) map[string]any {

@@ -149,3 +149,26 @@ type discard struct{}
 
 func (discard) Put(*record.Record)  {}
 func (discard) Open(*record.Record) {}
+
+// compareRates judges the rates of two ends by what the receiver at each stands.
+func compareRates(a, b Settings, nameA, nameB string) []bus.Difference {
+	if a.Rate == b.Rate {
+		return nil
+	}
+	out := bus.Difference{Code: "rate-differs", What: fmt.Sprintf("rate: %s %s, %s %s", nameA, a.Rate.Round(6), nameB, b.Rate.Round(6)), Harmless: true}
+	for _, x := range []struct {
+		way      string
+		from, to Settings
+	}{{nameA + " → " + nameB, a, b}, {nameB + " → " + nameA, b, a}} {
+		l := LimitsOf(x.to.Frame, x.to.Oversampling)
+		e := Mismatch(x.to.Rate, x.from.Rate)
+		j := l.Judge(e)
+		text := fmt.Sprintf("%s: %+.2f %% of %+.2f / %+.2f %%: %s", x.way, 100*e, 100*l.Late, 100*l.Early, j)
+		if m := l.Misread(x.to.Frame, e); m != "" {
+			text += "; " + m
+		}
+		out.Effects = append(out.Effects, text)
+		out.Harmless = out.Harmless && j == Fits
+	}
+	return []bus.Difference{out}
+}

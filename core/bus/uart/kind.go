@@ -58,7 +58,7 @@ var Kind = &bus.Kind{
 	},
 	Measure: measure,
 	Compare: func(a, b bus.Settings, nameA, nameB string) []bus.Difference {
-		return Compare(a.(Settings), b.(Settings), nameA, nameB)
+		return append(Compare(a.(Settings), b.(Settings), nameA, nameB), compareRates(a.(Settings), b.(Settings), nameA, nameB)...)
 	},
 }
 

@@ -45,6 +45,19 @@ type Config struct {
 	DTR, RTS string
 }
 
+// Configured gives the configuration of a port from a rate and a frame in words, as
+// 57600 and 8E1, without flow control.
+func Configured(path, rate, frame string) (c Config, err error) {
+	c.Path = path
+	if c.Rate, err = quantity.ParseRate(rate); err != nil {
+		return c, fmt.Errorf("rate: %w", err)
+	}
+	if c.Frame, err = uart.ParseFrame(frame); err != nil {
+		return c, fmt.Errorf("frame: %w", err)
+	}
+	return c, nil
+}
+
 // Check says what a port can't do.
 func (c Config) Check() error {
 	if c.Path == "" {

@@ -51,3 +51,28 @@ func parseEnds(text string) (*Ends, error) {
 	}
 	return e, nil
 }
+
+// uart gives what the registers make of a uart, and of the MCU's settings.
+func (p *peripheral) uart(l *bench.UART) (Unit, uart.Settings) {
+	s, err := l.FromRegisters(p.value)
+	alive := err == nil && p.on("clock") && p.on("enable")
+	u := Unit{
+		Undriven: !p.on("port-clock") || !p.on("transmit-pin"),
+		Mute:     !alive || !p.on("transmit-enable"),
+		Deaf:     !alive || !p.on("receive-enable") || !p.on("port-clock") || !p.on("receive-pin"),
+		Unserved: !p.emptied(),
+	}
+	if len(p.link.LeftOver) > 0 {
+		left := fmt.Sprintf("%02X", p.link.LeftOver)
+		switch {
+		case p.handed || p.waiting:
+			u.LeftOver = left
+		default:
+			u.Drained = left
+		}
+	}
+	if err != nil {
+		s = l.MCU
+	}
+	return u, s
+}

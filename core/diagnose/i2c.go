@@ -1,0 +1,62 @@
+package diagnose
+
+import (
+	"fmt"
+	"gavrix/core/bench"
+	"gavrix/core/capture"
+	"gavrix/core/finding"
+	"gavrix/core/quantity"
+	"gavrix/core/record"
+	"gavrix/core/records"
+)
+
+// i2cBus gives findings about the newest traffic of an i2c bus.
+func i2cBus(snap *capture.Snapshot, l *bench.Link) []finding.Finding {
+	var out []finding.Finding
+	for i, role := range l.Kind.Lines {
+		if since, held := heldLow(snap, l.Index, i); held {
+			out = append(out, finding.Finding{
+				Severity: finding.Error, Code: "line-held-low", Where: finding.Place{Link: l.Name, At: since}, Link: l.Name,
+				Seen: fmt.Sprintf("the %s line of %s is low without end", role.Name, l.Name), Why: "nothing lets it rise: no pull-up, a short, or a device that holds it",
+				Change: "look for the pull-up first; then take the devices off one by one",
+			})
+		}
+	}
+	if len(out) > 0 {
+		return out
+	}
+	// The newest word of each address counts.
+	answered, at := map[byte]bool{}, map[byte]quantity.Time{}
+	for _, h := range snap.Before(snap.Len(), records.Query{Link: int(l.Index), Kinds: []record.Kind{record.Transaction, record.Input}}) {
+		if h.Start < snap.Now-2*window || h.Kind == record.Input {
+			break
+		}
+		r := snap.Of(h)
+		if len(r.Data) == 0 || len(r.Back) == 0 {
+			continue
+		}
+		if a := r.Data[0] >> 1; at[a] == 0 {
+			answered[a], at[a] = r.Back[0]&record.Acked != 0, r.Start
+		}
+	}
+	silent := 0
+	for _, d := range l.Model.(*bench.I2C).Devices {
+		if t, asked := at[d.End.Address]; asked && !answered[d.End.Address] {
+			silent++
+			out = append(out, finding.Finding{
+				Severity: finding.Warning, Code: "no-acknowledge", Where: finding.Place{Link: l.Name, At: t}, Link: l.Name,
+				Seen:   fmt.Sprintf("%s does not acknowledge its address %02X (%02X on the wire)", d.Name, d.End.Address, d.End.Address<<1),
+				Why:    "absent, not powered, or strapped to another address: the wire does not tell these apart",
+				Change: "measure its supply; then look for who answers on the bus",
+			})
+		}
+	}
+	if silent == len(at) && silent > 1 {
+		out = []finding.Finding{{
+			Severity: finding.Warning, Code: "nobody-acknowledges", Where: out[0].Where, Link: l.Name,
+			Seen: fmt.Sprintf("none of %d devices acknowledges", silent), Why: "all at once: the data line does not reach them, or their common supply is off",
+			Change: "look at the data pin in the start-up (s), then at the supply",
+		}}
+	}
+	return out
+}
