@@ -611,3 +611,41 @@ func TestSourcesCommand(t *testing.T) {
 	assert.Contains(t, out, `"path": "links.lower-gauge.mcu.rate"`)
 	assert.NotContains(t, out, "p. 112")
 }
+
+// TestReplayCommand: what watch recorded while things were asked of each kind of link
+// replays as it was; a changed file does not.
+func TestReplayCommand(t *testing.T) {
+	dir := t.TempDir()
+	file, again := filepath.Join(dir, "a.pcapng"), filepath.Join(dir, "b.pcapng")
+	args := []string{"watch", "demo", "--fast", "--for", "300ms", "--save", file}
+	for _, ask := range []string{
+		"lower-gauge send 534E41500A", "pump transact 2A0 10 00", "pump power off pump-drive", "hull transact start 3A ack 07 ack stop",
+		"hull hold on data", "hull hold off data", "depth-strip transact 3C0 3C1", "upper-gauge cut on upper-gauge",
+	} {
+		args = append(args, "--do", ask)
+	}
+	out, status := run(t, args...)
+	require.Equal(t, fine, status, out)
+	out, status = run(t, "replay", file, "--out", again)
+	require.Equal(t, fine, status, out)
+	assert.Contains(t, out, "8 inputs: the replay is the same")
+	out, status = run(t, "replay", again)
+	require.Equal(t, fine, status, out)
+	assert.Contains(t, out, "8 inputs: the replay is the same")
+
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(file, bytes.Replace(text, []byte("534e41500a"), []byte("534e4f500a"), 1), 0o600))
+	out, status = run(t, "replay", file)
+	assert.Equal(t, found, status)
+	assert.Contains(t, out, "then they part")
+	assert.Contains(t, out, "replay ")
+	_, status = run(t, "replay", filepath.Join(dir, "absent.pcapng"))
+	assert.Equal(t, cannot, status)
+	_, status = run(t, "replay", again, "--out", file)
+	assert.Equal(t, cannot, status, "nothing is overwritten")
+	for _, bad := range []string{"nowhere cut on mcu", "pump", "pump explode", "gate transact 6B", "hull hold on clock data", "pump send 3C0A", "depth-strip transact 12345"} {
+		_, status = run(t, "watch", "demo", "--fast", "--for", "30ms", "--do", bad)
+		assert.Equal(t, cannot, status, bad)
+	}
+}

@@ -239,16 +239,28 @@ func (o *decodeOptions) wanted(names []string) ([]decode.Link, error) {
 	return links, nil
 }
 
-// progress tells how much of the file is read, on a terminal.
+// progress tells how much of a large file is read, on a terminal.
 func progress(f levelFile) func(quantity.Time) {
-	if !isatty.IsTerminal(os.Stderr.Fd()) || f.Size() < 8<<20 {
+	if f.Size() < 8<<20 {
 		return nil
 	}
-	read, last := share(f), -1
-	return func(quantity.Time) {
-		if percent := int(100 * read()); percent != last {
+	read := share(f)
+	return percent("decoding", func(quantity.Time) float64 { return read() })
+}
+
+// percent tells on a terminal how much of something is done.
+func percent(what string, share func(quantity.Time) float64) func(quantity.Time) {
+	if !isatty.IsTerminal(os.Stderr.Fd()) {
+		return nil
+	}
+	last := -1
+	return func(at quantity.Time) {
+		if percent := int(100 * share(at)); percent != last {
 			last = percent
-			fmt.Fprintf(os.Stderr, "\rdecoding, %d %%", percent)
+			fmt.Fprintf(os.Stderr, "\r%s, %d %%", what, percent)
+			if percent == 100 {
+				fmt.Fprintln(os.Stderr)
+			}
 		}
 	}
 }

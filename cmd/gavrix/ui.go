@@ -1,19 +1,14 @@
 package main
 
 import (
-	"bytes"
-	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 	"strings"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
-	"gavrix/core/bench"
-	"gavrix/core/capture/pcapng"
-	"gavrix/core/safe"
+	"gavrix/core/sim"
 	"gavrix/demo"
 	"gavrix/tui"
 )
@@ -84,19 +79,13 @@ with Gavrix.`,
 			if args[0] == "demo" || ext == ".vcd" || ext == ".csv" {
 				return o.open(args[0])
 			}
-			f, err := os.Open(args[0])
+			store, err := readCapture(args[0])
 			if err != nil {
-				return fmt.Errorf("the capture can't be read: %w", err)
+				return err
 			}
-			defer f.Close()
-			store, err := pcapng.Read(f)
-			if store == nil {
-				return fmt.Errorf("%s: %w", args[0], err)
-			}
-			if err != nil {
-				fmt.Fprintf(os.Stderr, "gavrix: %s: %s\nWhat stands before is shown.\n", safe.Text(args[0]), safe.Text(err.Error()))
-			}
-			return tui.Show(store, benchOf(store.Meta.Bench), filepath.Base(args[0]))
+			// One without a bench of its own is shown without.
+			b, _ := sim.BenchOf(&store.Meta)
+			return tui.Show(store, b, filepath.Base(args[0]))
 		},
 	}
 	fl := c.Flags()
@@ -140,14 +129,4 @@ func share(f levelFile) func() float64 {
 		at, _ := f.Seek(0, io.SeekCurrent)
 		return float64(at) / float64(max(f.Size(), 1))
 	}
-}
-
-// benchOf gives the bench that a capture carries, if its device files are
-// those of the demo. Others are not in the capture, so it is shown without.
-func benchOf(text string) *bench.Bench {
-	if !bytes.Contains([]byte(text), []byte("links:")) {
-		return nil
-	}
-	b, _ := bench.Parse(demo.Files, demo.Bench, []byte(text))
-	return b
 }

@@ -1,12 +1,14 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"os"
 	"os/signal"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -34,7 +36,7 @@ import (
 type watchOptions struct {
 	asJSON, taps bool
 	only, sets   []string
-	sends        []string
+	sends, asks  []string
 	span         time.Duration
 	fast         bool
 	save, levels string
@@ -50,10 +52,15 @@ func watchCommand() *cobra.Command {
 		Short: "Print traffic as it comes, from a bench or a port",
 		Long: `Prints each run of characters when it is finished. A bench runs on the
 simulation, and on real ports where its links name one; --port watches one port
-without a bench.`,
+without a bench.
+
+--do asks a link to do something: send 534E0A, transact and the words of a plan, cut
+on END, hold on LINE, power off DEVICE, and each of the last three back. What a link
+can't take, it says.`,
 		Example: `  gavrix watch demo --for 2s
   gavrix watch demo --for 10s --fast --json
   gavrix watch demo --link lower-gauge --send 'SNAP\n' --for 1s
+  gavrix watch demo --fast --for 1s --do 'pump transact 2A0 10 00' --do 'hull hold on data'
   gavrix watch demo --for 2s --fast --levels lock.vcd && gavrix decode lock.vcd --bench demo
   gavrix watch --port /dev/ttyS0 --rate 57600 --frame 8N1`,
 		Args: cobra.MaximumNArgs(1),
@@ -79,6 +86,7 @@ without a bench.`,
 	fl.StringSliceVar(&o.only, "link", nil, "only these links")
 	fl.StringArrayVar(&o.sets, "set", nil, "change a value of the bench first, as PATH=VALUE (may be given again)")
 	fl.StringArrayVar(&o.sends, "send", nil, `send a text at the start, as 'SNAP\n', on the first link watched (may be given again)`)
+	fl.StringArrayVar(&o.asks, "do", nil, "ask something of a link at the start, as 'pump transact 2A0 10 00' (may be given again)")
 	fl.DurationVar(&o.span, "for", 0, "stop after this time, as 5s; 0 goes on until interrupted")
 	fl.BoolVar(&o.fast, "fast", false, "run the simulation as fast as it goes, for the time of --for")
 	fl.StringVar(&o.save, "save", "", "record to this pcapng file")
@@ -186,6 +194,11 @@ func (o *watchOptions) follow(ctx context.Context, s link.Session, links []uint1
 			return err
 		}
 	}
+	for _, text := range o.asks {
+		if err := ask(ctx, s, text); err != nil {
+			return fmt.Errorf("--do %s: %w", text, err)
+		}
+	}
 	until := quantity.Forever
 	if virtual > 0 {
 		until = virtual
@@ -220,6 +233,30 @@ func (o *watchOptions) follow(ctx context.Context, s link.Session, links []uint1
 		return nil
 	}
 	return errors.Join(err, failed, o.writeLevels(snap))
+}
+
+// ask asks something of the named link, and says what came of it.
+func ask(ctx context.Context, s link.Session, text string) error {
+	name, what, _ := strings.Cut(text, " ")
+	links := s.Store().Meta.Links
+	at := slices.IndexFunc(links, func(l capture.Link) bool { return l.Name == name })
+	if at < 0 {
+		var names []string
+		for _, l := range links {
+			names = append(names, l.Name)
+		}
+		return fmt.Errorf("there is no link %q, only %s", name, strings.Join(names, ", "))
+	}
+	i, err := link.ParseIntent(what)
+	if err != nil {
+		return err
+	}
+	out, err := s.Do(ctx, uint16(at), i)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(os.Stderr, "%s: %s: %s\n", safe.Text(name), safe.Text(what), safe.Text(cmp.Or(out.Text, "done")))
+	return nil
 }
 
 // writeLevels writes the levels of a session that has them.

@@ -4,6 +4,7 @@
 package sim
 
 import (
+	"cmp"
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
@@ -26,6 +27,10 @@ type World struct {
 	actors []actor
 	links  []simulated // by the link's place in the bench; nil where none is simulated
 	names  []string    // of the links
+	// What an input brings about stands behind it in the capture: meanwhile it is
+	// held back.
+	holding bool
+	held    []*record.Record
 }
 
 // actor is whatever acts at times that it asked for: a link with its wires, units
@@ -82,7 +87,12 @@ func (p place) at(t quantity.Time, what eventKind, arg uint8) {
 
 // note puts something that happened into the capture.
 func (p place) note(at quantity.Time, format string, args ...any) {
-	p.w.store.Put(&record.Record{Kind: record.Changed, Link: p.index, Origin: record.FromGavrix, Start: at, End: at, Text: fmt.Sprintf(format, args...)})
+	r := &record.Record{Kind: record.Changed, Link: p.index, Origin: record.FromGavrix, Start: at, End: at, Text: fmt.Sprintf(format, args...)}
+	if p.w.holding {
+		p.w.held = append(p.w.held, r)
+		return
+	}
+	p.w.store.Put(r)
 }
 
 // MetaOf describes the capture of a bench.
@@ -160,7 +170,8 @@ func (w *World) link(name string) (simulated, uint16, error) {
 		switch {
 		case n != name:
 		case w.links[i] == nil:
-			return nil, 0, fmt.Errorf("link %s is not simulated", name)
+			why := cmp.Or(w.store.Meta.Links[i].Silent, "a real port is behind it")
+			return nil, 0, fmt.Errorf("link %s: %s", name, why)
 		default:
 			return w.links[i], uint16(i), nil
 		}
@@ -187,10 +198,19 @@ func (w *World) Do(name string, i link.Intent, done func(link.Outcome)) error {
 	}
 	in := link.Input{At: w.now, Link: name, Intent: i}
 	rec := &record.Record{Kind: record.Input, Link: index, Origin: record.FromGavrix, Start: w.now, End: w.now, Text: in.String()}
-	if err := l.do(i, done); err != nil {
+	w.holding = true
+	err = l.do(i, done)
+	w.holding = false
+	if err == nil {
+		w.store.Put(rec)
+	}
+	for _, r := range w.held {
+		w.store.Put(r)
+	}
+	w.held = w.held[:0]
+	if err != nil {
 		return fmt.Errorf("link %s: %w", name, err)
 	}
-	w.store.Put(rec)
 	return nil
 }
 
@@ -248,40 +268,6 @@ func (w *World) Bit(link uint16) quantity.Time {
 		return w.links[link].bit()
 	}
 	return quantity.Microsecond
-}
-
-// Inputs gives what was put into the world of a capture, in order: with them, its
-// bench and its seed the capture can be made again.
-func Inputs(snap *capture.Snapshot) ([]link.Input, error) {
-	var out []link.Input
-	for i := snap.First(); i < snap.Len(); i++ {
-		if snap.Head(i).Kind != record.Input {
-			continue
-		}
-		in, err := link.ParseInput(snap.At(i).Text)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, in)
-	}
-	return out, nil
-}
-
-// Replay makes a capture again: a new world of the bench goes on to the time to, and
-// each input is put in at its time.
-func Replay(b *bench.Bench, inputs []link.Input, to quantity.Time) (*capture.Store, error) {
-	w := New(b, capture.NewStore(MetaOf(b)))
-	for _, in := range inputs {
-		if in.At < w.now {
-			return w.store, fmt.Errorf("the input at %s stands behind a later one", in.At)
-		}
-		w.RunTo(in.At)
-		if err := w.Do(in.Link, in.Intent, nil); err != nil {
-			return w.store, fmt.Errorf("at %s: %w", in.At, err)
-		}
-	}
-	w.RunTo(max(to, w.now))
-	return w.store, nil
 }
 
 // packed gives a state as a word of text, unpacked is its inverse.
