@@ -2,6 +2,7 @@
 package tui
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -338,6 +339,9 @@ func (a *App) Do(i link.Intent, then func(link.Outcome)) tea.Cmd {
 		done = "sent"
 	}
 	switch why := info.Refuses(i); {
+	case !info.Open && info.Simulated:
+		a.Warn("not %s: %s", done, info.Problem)
+		return nil
 	case !info.Open:
 		a.Warn("not %s: %v: %s", done, link.ErrNotOpen, info.Problem)
 		return nil
@@ -359,9 +363,8 @@ func (a *App) Do(i link.Intent, then func(link.Outcome)) tea.Cmd {
 				h.Warn("not %s: %v", done, err)
 			case then != nil:
 				then(out)
-			case out.Text == "":
 			case out.OK:
-				h.Say("%s", out.Text)
+				h.Say("%s: %s", i.Verb(), cmp.Or(out.Text, "done"))
 			default:
 				h.Warn("%s", out.Text)
 			}

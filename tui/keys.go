@@ -378,7 +378,7 @@ func (a *App) linkCommands() []ui.Command {
 		{Name: "release-line", Args: "LINE", Help: "let it go", Run: a.ask("which line: "+a.roles(), func(arg string) link.Intent { return link.Hold{Role: arg, Release: true} })},
 		{Name: "power-off", Args: "DEVICE", Help: "take the supply from a device", Run: a.ask("which device", func(arg string) link.Intent { return link.Power{Device: arg} })},
 		{Name: "power-on", Args: "DEVICE", Help: "give it back", Run: a.ask("which device", func(arg string) link.Intent { return link.Power{Device: arg, On: true} })},
-		{Name: "transact", Args: "TRANSACTION", Help: "do one transaction on an i2c or can bus", Run: a.ask("the transaction"+a.planHelp(), func(arg string) link.Intent { return link.Transact{Text: arg} })},
+		{Name: "transact", Args: "TRANSACTION", Help: "do one transaction on the link", Run: a.ask("the transaction"+a.planHelp(), func(arg string) link.Intent { return link.Transact{Text: arg} })},
 	}
 }
 

@@ -74,7 +74,11 @@ func (b *Bench) Save(path string) (written string, err error) {
 			return beside, ErrChangedOnDisk
 		}
 	}
-	if err := renameio.WriteFile(path, text, 0o644); err != nil {
+	err = os.MkdirAll(filepath.Dir(path), 0o755)
+	if err == nil {
+		err = renameio.WriteFile(path, text, 0o644)
+	}
+	if err != nil {
 		return "", fmt.Errorf("%s was not written: %w", path, err)
 	}
 	b.disk = text

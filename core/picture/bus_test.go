@@ -50,7 +50,7 @@ func TestSPIPictureAgreesWithTheMargins(t *testing.T) {
 		require.NoError(rt, err)
 		d.Margin = rapid.SampledFrom(ms).Draw(rt, "margin")
 		d.Lead = quantity.Time(1e12/d.Margin.Rate.Hz()) / 2
-		s := SPITiming(d, u)
+		s := SPITiming(&bench.Link{Name: "gate"}, d, u)
 		good := func(l *scene.Lane) bool {
 			ok := true
 			// The last of the bits that are drawn stands until the picture ends.
@@ -69,7 +69,7 @@ func TestSPIPictureAgreesWithTheMargins(t *testing.T) {
 		}
 		other := rapid.IntRange(0, 3).Draw(rt, "other")
 		d.End.Settings = spi.Mode(other)
-		s = SPITiming(d, u)
+		s = SPITiming(&bench.Link{Name: "gate"}, d, u)
 		if spi.Mode(other).SampleSecond != spi.Mode(other).ClockIdleHigh != (spi.Mode(mode).SampleSecond != spi.Mode(mode).ClockIdleHigh) {
 			require.False(rt, good(lanes(s, "d", "reads")), "modes %d and %d sample at different edges", mode, other)
 		}

@@ -35,7 +35,7 @@ func (e spiEdges) of(s spi.Settings, sample bool) []quantity.Time {
 // SPITiming shows the beginning of a transfer at the MCU's settings: where data
 // change and where they are sampled at both ends, and how long each end wants them
 // to stand still. Everything is true to scale.
-func SPITiming(d *bench.SPIDevice, u spi.Unit) *scene.Scene {
+func SPITiming(l *bench.Link, d *bench.SPIDevice, u spi.Unit) *scene.Scene {
 	period := quantity.Time(1e12 / d.Margin.Rate.Hz())
 	half := period / 2
 	var e spiEdges
@@ -45,7 +45,7 @@ func SPITiming(d *bench.SPIDevice, u spi.Unit) *scene.Scene {
 	}
 	end := d.Lead + 2*spiBits*half
 	s := &scene.Scene{
-		Title: fmt.Sprintf("%s at ÷%d, %s: the first %d bits", d.Name, d.Margin.Divider, d.Margin.Rate.Round(4), spiBits),
+		Title: fmt.Sprintf("%s, %s at ÷%d, %s: the first %d bits", l.Name, d.Name, d.Margin.Divider, d.Margin.Rate.Round(4), spiBits),
 		From:  -half / 2, To: end,
 	}
 	active := d.MCU.Select == spi.ActiveHigh

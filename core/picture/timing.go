@@ -21,7 +21,7 @@ var timings = map[string]func(l *bench.Link, look Look) *scene.Scene{
 	},
 	"spi": func(l *bench.Link, k Look) *scene.Scene {
 		m := l.Model.(*bench.SPI)
-		return SPITiming(m.Devices[min(k.Device, len(m.Devices)-1)], m.Clocking.Unit)
+		return SPITiming(l, m.Devices[min(k.Device, len(m.Devices)-1)], m.Clocking.Unit)
 	},
 	"i2c":   func(l *bench.Link, _ Look) *scene.Scene { return I2CTiming(l.Name, l.Model.(*bench.I2C)) },
 	"pulse": func(l *bench.Link, _ Look) *scene.Scene { return PulseTiming(l.Model.(*bench.Pulse)) },

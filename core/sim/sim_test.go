@@ -370,7 +370,7 @@ func TestIntentsAreRefused(t *testing.T) {
 		want string
 	}{
 		{"nowhere", link.Send{Data: []byte("x")}, "no link"},
-		{"gate", link.Send{Data: []byte("x")}, "not simulated"},
+		{"gate", link.Send{Data: []byte("x")}, "does not run spi links yet"},
 		{"pump", link.Send{Data: []byte("x")}, "a can node sends frames"},
 		{"hull", link.Send{Data: []byte("x")}, "on an i2c bus transactions are sent"},
 		{"pump", link.Cut{End: "mcu"}, "share one pair"},

@@ -256,7 +256,11 @@ func (w *World) StepChar(most quantity.Time) {
 func (w *World) Info(l uint16) link.Info {
 	i := link.Info{Simulated: true, Role: "MCU", Levels: true, Marks: "all", Open: true}
 	if int(l) >= len(w.links) || w.links[l] == nil {
-		return link.Info{Simulated: true, Problem: "the simulation does not run it"}
+		i := link.Info{Simulated: true, Problem: "there is no such link"}
+		if int(l) < len(w.store.Meta.Links) {
+			i.Problem = w.store.Meta.Links[l].Silent
+		}
+		return i
 	}
 	i.Takes = w.links[l].takes()
 	return i
