@@ -48,7 +48,7 @@ func anyWave(rt *rapid.T) *scene.Scene {
 		at += 1 + quantity.Time(rapid.Int64Range(0, 200).Draw(rt, "step"))
 		if rapid.IntRange(0, 3).Draw(rt, "busy") == 0 {
 			high = rapid.Bool().Draw(rt, "behind")
-			b := scene.Busy{From: at, To: at + 50, Edges: 9, More: high, High: high}
+			b := scene.Busy{From: at, To: at + 50, Edges: 9, High: high}
 			levels.Levels.Busy = append(levels.Levels.Busy, b)
 			at += 50
 		} else {

@@ -236,8 +236,10 @@ func TestSaveKeepsWhatOthersWrote(t *testing.T) {
 	mine, _ := os.ReadFile(written)
 	assert.Equal(t, good+"# theirs\n", string(theirs))
 	assert.Equal(t, string(b.Text()), string(mine))
-	_, err = b.Save(filepath.Join(dir, "no", "where.yaml"))
-	assert.ErrorContains(t, err, "not written")
+	_, err = b.Save(filepath.Join(path, "where.yaml"))
+	assert.Error(t, err, "the folder is a file")
+	_, err = b.Save(filepath.Join(dir, "new", "folder", "where.yaml"))
+	assert.NoError(t, err)
 }
 
 // TestRateGenerators: each kind gives the link its rate and the values to write.

@@ -79,6 +79,19 @@ func NewStore(meta Meta) *Store {
 	return s
 }
 
+// Memory gives about how many bytes records and levels take.
+func (s *Store) Memory() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	n := s.list.Used()
+	for _, t := range s.traces {
+		if t != nil {
+			n += t.Bytes()
+		}
+	}
+	return n
+}
+
 // Put implements record.Sink: records stand in the order of their ends, whenever
 // they come.
 func (s *Store) Put(r *record.Record) {

@@ -53,7 +53,7 @@ func (d *Derived) Window(snap *capture.Snapshot, from, to quantity.Time) (wire.W
 	edges := 0
 	for _, in := range d.Inputs {
 		for _, c := range snap.Columns(uint16(in[0]), in[1], from, to, 1) {
-			if edges += c.Edges; edges > mostDerived || c.More {
+			if edges += c.Edges; edges > mostDerived {
 				return wire.Window{}, false
 			}
 		}
@@ -344,9 +344,9 @@ func levelsOf(from, to quantity.Time, cols []wire.Column) *scene.Levels {
 		case c.Edges == 1:
 			out.Toggles = append(out.Toggles, c.First)
 		default:
-			b := scene.Busy{From: edge(i), To: edge(i + 1), Edges: c.Edges, More: c.More, High: behind}
+			b := scene.Busy{From: edge(i), To: edge(i + 1), Edges: c.Edges, High: behind}
 			if k := len(out.Busy) - 1; k >= 0 && out.Busy[k].To == b.From {
-				out.Busy[k].To, out.Busy[k].High, out.Busy[k].More = b.To, b.High, b.More || out.Busy[k].More
+				out.Busy[k].To, out.Busy[k].High = b.To, b.High
 				out.Busy[k].Edges += b.Edges
 			} else {
 				out.Busy = append(out.Busy, b)

@@ -38,7 +38,6 @@ type Mark struct {
 type Busy struct {
 	From, To quantity.Time
 	Edges    int
-	More     bool // there are more edges than were counted
 	High     bool // the level behind it
 }
 
@@ -137,11 +136,7 @@ func (l *Levels) Before(i int) bool {
 
 // BusyFact gives a busy stretch in words.
 func (l *Lane) BusyFact(b Busy) string {
-	more := ""
-	if b.More {
-		more = "more than "
-	}
-	return fmt.Sprintf("%s: %s%d edges from %s to %s", l.called(), more, b.Edges, b.From, b.To)
+	return fmt.Sprintf("%s: %d edges from %s to %s", l.called(), b.Edges, b.From, b.To)
 }
 
 // TickFact gives a tick in words.

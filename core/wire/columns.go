@@ -1,7 +1,6 @@
 package wire
 
 import (
-	"encoding/binary"
 	"sort"
 
 	"gavrix/core/quantity"
@@ -10,23 +9,13 @@ import (
 // Column is what a line does in one of many equal stretches of time.
 type Column struct {
 	High  bool          // the level at its beginning
-	Edges int           // how many; at least so many where More
-	More  bool          // there are more edges than were counted
+	Edges int           // how many
 	First quantity.Time // the first edge, where there is one
-}
-
-// toggles calls each for the toggles of a block in order until it gives false.
-func (b *block) toggles(each func(t quantity.Time) bool) {
-	at, rest := b.first, b.diffs
-	for k := 0; each(at) && k+1 < b.n; k++ {
-		d, n := binary.Uvarint(rest)
-		at, rest = at+quantity.Time(d), rest[n:]
-	}
 }
 
 // Columns gives n equal stretches from from to to; those outside what is kept
 // repeat the nearest level. The cost goes with the number of columns, not with
-// that of the edges: a column that holds whole blocks is only known to be busy.
+// that of the edges.
 func (t *Trace) Columns(from, to quantity.Time, n int) []Column {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -36,47 +25,28 @@ func (t *Trace) Columns(from, to quantity.Time, n int) []Column {
 		span := to - from
 		return from + span/quantity.Time(n)*quantity.Time(i) + span%quantity.Time(n)*quantity.Time(i)/quantity.Time(n)
 	}
-	// The first block that reaches to the column.
+	// All blocks but the last are full: the place of a toggle among all kept ones is
+	// known from its block. Each column begins where the one before it ends.
 	k := sort.Search(len(t.blocks), func(i int) bool { return t.blocks[i].last >= from })
-	for i := range out {
-		a, b := edge(i), edge(i+1)
-		c := &out[i]
-		for k < len(t.blocks) && t.blocks[k].last < a {
-			k++
-		}
+	place := func(at quantity.Time) (count int, c cursor) {
+		k += sort.Search(len(t.blocks)-k, func(i int) bool { return t.blocks[k+i].last >= at })
 		if k == len(t.blocks) {
-			c.High = t.endsHigh()
-			continue
-		}
-		c.High = t.blocks[k].high
-		for j := k; j < len(t.blocks) && t.blocks[j].first < b; j++ {
-			bl := &t.blocks[j]
-			if bl.first >= a && bl.last < b {
-				if c.Edges == 0 {
-					c.First = bl.first
-				}
-				c.Edges += bl.n
-				if j > k+1 {
-					c.More = true // enough is known
-					break
-				}
-				continue
+			if k == 0 {
+				return 0, cursor{}
 			}
-			bl.toggles(func(at quantity.Time) bool {
-				switch {
-				case at < a:
-					c.High = !c.High
-				case at < b:
-					if c.Edges == 0 {
-						c.First = at
-					}
-					c.Edges++
-				default:
-					return false
-				}
-				return true
-			})
+			return (k-1)*blockToggles + t.blocks[k-1].n, cursor{}
 		}
+		c = t.blocks[k].seek(at)
+		return k*blockToggles + c.k, c
+	}
+	begin, c := place(from)
+	for i := range out {
+		next, after := place(edge(i + 1))
+		out[i] = Column{High: t.high != (begin%2 == 1), Edges: next - begin}
+		if next > begin {
+			out[i].First = c.at
+		}
+		begin, c = next, after
 	}
 	return out
 }
@@ -88,12 +58,7 @@ func (t *Trace) Next(after quantity.Time) quantity.Time {
 	found := quantity.Forever
 	i := sort.Search(len(t.blocks), func(i int) bool { return t.blocks[i].last > after })
 	if i < len(t.blocks) {
-		t.blocks[i].toggles(func(at quantity.Time) bool {
-			if at > after {
-				found = at
-			}
-			return at <= after
-		})
+		found = t.blocks[i].seek(after + 1).at
 	}
 	return found
 }
@@ -107,11 +72,19 @@ func (t *Trace) Previous(before quantity.Time) (edge quantity.Time, ok bool) {
 	if i < 0 {
 		return 0, false
 	}
-	t.blocks[i].toggles(func(at quantity.Time) bool {
-		if at < before {
-			edge, ok = at, true
-		}
-		return at < before
-	})
+	b := &t.blocks[i]
+	c := b.seek(min(before, b.last))
+	if c.at < before {
+		return c.at, true // the last of its block
+	}
+	// The one before it: from the mark behind which it lies.
+	back := cursor{0, b.first, b.diffs}
+	if m := (c.k - 1) / markToggles; m > 0 {
+		back = cursor{m * markToggles, b.marks[m-1].at, b.diffs[b.marks[m-1].behind:]}
+	}
+	for back.k < c.k-1 {
+		back.step()
+	}
+	edge, ok = back.at, true
 	return edge, ok
 }

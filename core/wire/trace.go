@@ -17,6 +17,50 @@ type block struct {
 	high  bool // level before the first toggle
 	n     int
 	diffs []byte // of the second toggle and on
+	marks []mark // at every markToggles-th toggle, from the second such on
+}
+
+// markToggles are the toggles from one mark to the next: so many at most are gone
+// through to find one.
+const markToggles = 64
+
+// mark is a place in a block: the time of a toggle, and where the differences behind
+// it begin.
+type mark struct {
+	at     quantity.Time
+	behind uint16
+}
+
+// markBytes is the memory of a mark.
+const markBytes = 16
+
+// cursor stands on a toggle of a block.
+type cursor struct {
+	k    int // of the block's toggles
+	at   quantity.Time
+	rest []byte
+}
+
+// step goes to the next toggle.
+func (c *cursor) step() {
+	d, n := binary.Uvarint(c.rest)
+	c.k, c.at, c.rest = c.k+1, c.at+quantity.Time(d), c.rest[n:]
+}
+
+// seek gives the first toggle that is not before t; its k is n where there is none.
+func (b *block) seek(t quantity.Time) cursor {
+	if b.last < t {
+		return cursor{k: b.n}
+	}
+	c := cursor{0, b.first, b.diffs}
+	if i := sort.Search(len(b.marks), func(i int) bool { return b.marks[i].at >= t }) - 1; i >= 0 {
+		m := b.marks[i]
+		c = cursor{(i + 1) * markToggles, m.at, b.diffs[m.behind:]}
+	}
+	for c.at < t {
+		c.step()
+	}
+	return c
 }
 
 // Trace keeps the levels of one line in bounded memory: when it is full the
@@ -52,17 +96,28 @@ func (t *Trace) Append(w *Window) {
 		n := binary.PutUvarint(tmp[:], uint64(at-b.last))
 		b.diffs = append(b.diffs, tmp[:n]...)
 		b.last = at
+		if b.n%markToggles == 0 {
+			b.marks = append(b.marks, mark{at, uint16(len(b.diffs))})
+			n += markBytes
+		}
 		b.n++
 		t.bytes += n
 	}
 	t.to = w.To
 	for t.bytes > t.limit && len(t.blocks) > 1 {
 		b := t.blocks[0]
-		t.bytes -= len(b.diffs) + 64
+		t.bytes -= len(b.diffs) + 64 + len(b.marks)*markBytes
 		t.from = b.last
 		t.high = b.high != (b.n%2 == 1)
 		t.blocks = append(t.blocks[:0], t.blocks[1:]...)
 	}
+}
+
+// Bytes gives the memory that the toggles take.
+func (t *Trace) Bytes() int {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.bytes
 }
 
 func (t *Trace) endsHigh() bool {
@@ -94,19 +149,13 @@ func (t *Trace) Window(from, to quantity.Time) Window {
 	w.High = t.blocks[i].high
 	for ; i < len(t.blocks) && t.blocks[i].first < to; i++ {
 		b := &t.blocks[i]
-		at, rest := b.first, b.diffs
-		for k := 0; ; k++ {
-			switch {
-			case at < from:
-				w.High = !w.High
-			case at < to:
-				w.Toggles = append(w.Toggles, at)
-			}
-			if k+1 >= b.n {
+		c := b.seek(from)
+		w.High = w.High != (c.k%2 == 1)
+		for ; c.k < b.n && c.at < to; c.step() {
+			w.Toggles = append(w.Toggles, c.at)
+			if c.k+1 == b.n {
 				break
 			}
-			d, n := binary.Uvarint(rest)
-			at, rest = at+quantity.Time(d), rest[n:]
 		}
 	}
 	return w

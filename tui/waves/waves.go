@@ -305,8 +305,8 @@ func (v *View) measured(h ui.Host, k *bus.Kind) []string {
 		if n := v.of(h).names[i]; n != "" {
 			name = n
 		}
-		if cols[0].Edges > mostEdges || cols[0].More {
-			out = append(out, fmt.Sprintf("%s: more than %d edges between A and B", name, min(cols[0].Edges, mostEdges)))
+		if cols[0].Edges > mostEdges {
+			out = append(out, fmt.Sprintf("%s: %d edges between A and B, too many to measure: put A and B closer", name, cols[0].Edges))
 			continue
 		}
 		w, _ := h.Snapshot().Window(h.LinkIndex(), i, from, to+1)
