@@ -7,7 +7,6 @@ require (
 	charm.land/bubbletea/v2 v2.1.1
 	charm.land/lipgloss/v2 v2.0.6
 	codeberg.org/go-pdf/fpdf v0.12.0
-	github.com/ajstarks/svgo v0.0.0-20211024235047-1546f124cd8b
 	github.com/creack/pty v1.1.24
 	github.com/expr-lang/expr v1.17.8
 	github.com/google/renameio/v2 v2.0.2

@@ -40,7 +40,8 @@ func drawTiming() *cobra.Command {
 		Short: "Draw the timing of a link: frame, valid window, clock period or bit",
 		Long: `Draws what the Timing view shows of a link, true to scale: of uart a character with
 both ends' bits and samples, of spi when data change and are sampled with a device, of
-i2c a period of the clock against its class, of can one bit of every node.`,
+i2c a period of the clock against its class, of can one bit of every node, of a pulse
+line a 0 and a 1 with the limits of their times.`,
 		Example: `  gavrix draw timing demo gate --device valve-bank
   gavrix draw timing demo winch --data --out winch.pdf`,
 		Args: cobra.ExactArgs(2),
