@@ -153,7 +153,13 @@ var (
 		}
 		return nil
 	})
-	RateType = Scalar("a rate", quantity.ParseRate)
+	RateType = Scalar("a rate", func(s string) (quantity.Rate, error) {
+		r, err := quantity.ParseRate(s)
+		if err == nil && (r < quantity.Baud || r > 1000*quantity.Megabaud) {
+			return 0, fmt.Errorf("%s is not between 1 Bd and 1000 MBd", s)
+		}
+		return r, err
+	})
 	TimeType = Scalar("a time", func(s string) (quantity.Time, error) {
 		t, err := quantity.ParseTime(s)
 		if err == nil && t < 0 {
@@ -161,7 +167,13 @@ var (
 		}
 		return t, err
 	})
-	FreqType  = Scalar("a frequency", quantity.ParseFreq)
+	FreqType = Scalar("a frequency", func(s string) (quantity.Freq, error) {
+		f, err := quantity.ParseFreq(s)
+		if err == nil && f <= 0 {
+			return 0, fmt.Errorf("%s is not above 0", s)
+		}
+		return f, err
+	})
 	ClockType = Scalar("a clock frequency", quantity.ParseClock)
 	PPMType   = Scalar("a deviation in ppm or %", quantity.ParsePPM)
 )
