@@ -1,0 +1,52 @@
+package tui
+
+import (
+	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/stretchr/testify/require"
+
+	"gavrix/core/capture"
+	"gavrix/core/quantity"
+	"gavrix/core/session"
+)
+
+// BenchmarkKeyToScreen is the time from a key to the frame that shows it, and of the
+// frame at each tick between, while Lock 7 runs at 1000 times its pace (or as fast as
+// it can): the mean, and the slowest.
+func BenchmarkKeyToScreen(b *testing.B) {
+	for _, view := range []string{"timing", "traffic", "waves"} {
+		b.Run(view, func(b *testing.B) {
+			bb := demoBench(b)
+			s := session.Open(bb)
+			defer s.Close()
+			a := newApp(bb, "", s, s.Store())
+			a.Update(tea.WindowSizeMsg{Width: 160, Height: 47})
+			a.runCommand(view)
+			s.World.SetSpeed(1000)
+			// The capture is to be a long one.
+			require.NoError(b, s.Wait(b.Context(), quantity.Forever, func(snap *capture.Snapshot) bool { return snap.Now > 60*quantity.Second }))
+			keys := map[string][]string{"timing": {"+", "-", "w", "J"}, "traffic": {"up", "enter", "down", "a", "J", "end"}, "waves": {"+", "-", "left", "right", "J", "end"}}[view]
+			var key, frame, slowestKey, slowestFrame time.Duration
+			for i := 0; b.Loop(); i++ {
+				begin := time.Now()
+				a.Update(keyNamed(keys[i%len(keys)]))
+				a.View()
+				d := time.Since(begin)
+				key, slowestKey = key+d, max(slowestKey, d)
+				begin = time.Now()
+				a.Update(tickMsg{})
+				a.View()
+				d = time.Since(begin)
+				frame, slowestFrame = frame+d, max(slowestFrame, d)
+				time.Sleep(2 * time.Millisecond) // the world goes on, as between keys
+			}
+			ms := func(d time.Duration) float64 { return float64(d) / 1e6 }
+			b.ReportMetric(ms(key)/float64(b.N), "ms/key")
+			b.ReportMetric(ms(slowestKey), "ms/slowest-key")
+			b.ReportMetric(ms(frame)/float64(b.N), "ms/tick")
+			b.ReportMetric(ms(slowestFrame), "ms/slowest-tick")
+		})
+	}
+}
