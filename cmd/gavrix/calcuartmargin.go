@@ -2,11 +2,12 @@ package main
 
 import (
 	"fmt"
+
+	"github.com/spf13/cobra"
+
 	"gavrix/core/bus/uart"
 	"gavrix/core/finding"
 	"gavrix/core/quantity"
-
-	"github.com/spf13/cobra"
 )
 
 func calcMargin() *cobra.Command {

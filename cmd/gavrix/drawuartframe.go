@@ -3,15 +3,16 @@ package main
 import (
 	"errors"
 	"fmt"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
 	"gavrix/core/bench"
 	"gavrix/core/bus/uart"
 	"gavrix/core/picture"
 	"gavrix/core/quantity"
 	"gavrix/core/scene"
-	"strconv"
-	"strings"
-
-	"github.com/spf13/cobra"
 )
 
 type frameOptions struct {

@@ -2,6 +2,7 @@ package diagnose
 
 import (
 	"fmt"
+
 	"gavrix/core/bench"
 	"gavrix/core/capture"
 	"gavrix/core/finding"

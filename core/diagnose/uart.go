@@ -2,6 +2,8 @@ package diagnose
 
 import (
 	"fmt"
+	"strings"
+
 	"gavrix/core/bench"
 	"gavrix/core/bus/uart"
 	"gavrix/core/capture"
@@ -9,7 +11,6 @@ import (
 	"gavrix/core/quantity"
 	"gavrix/core/record"
 	"gavrix/core/safe"
-	"strings"
 )
 
 func uartLink(snap *capture.Snapshot, link *bench.Link) []finding.Finding {

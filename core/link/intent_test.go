@@ -36,24 +36,24 @@ func TestIntentsParseBack(t *testing.T) {
 
 func TestBadIntents(t *testing.T) {
 	for text, want := range map[string]string{
-		"":                         "nothing that can be asked",
-		"explode":                  "nothing that can be asked",
-		"send 4":                   "bytes in hex",
-		"send":                     "bytes in hex",
-		"cut mcu":                  "on or off",
-		"hold on":                  "on or off",
-		"transact  ":               "which transaction",
+		"":                            "nothing that can be asked",
+		"explode":                     "nothing that can be asked",
+		"send 4":                      "bytes in hex",
+		"send":                        "bytes in hex",
+		"cut mcu":                     "on or off",
+		"hold on":                     "on or off",
+		"transact  ":                  "which transaction",
 		"transact 3C\nat 0 \"x\" cut": "one line",
 	} {
 		_, err := ParseIntent(text)
 		assert.ErrorContains(t, err, want, text)
 	}
 	for text, want := range map[string]string{
-		"":                              "begin with",
-		"at x \"pump\" cut on mcu":      "begin with",
-		"at -3 \"pump\" cut on mcu":     "begin with",
-		"at 3 pump cut on mcu":          "quotes",
-		"at 3 \"pump":                   "quotes",
+		"":                               "begin with",
+		"at x \"pump\" cut on mcu":       "begin with",
+		"at -3 \"pump\" cut on mcu":      "begin with",
+		"at 3 pump cut on mcu":           "quotes",
+		"at 3 \"pump":                    "quotes",
 		"at 3 \"pump\" cut sideways mcu": "on or off",
 	} {
 		_, err := ParseInput(text)

@@ -1,14 +1,14 @@
 package timing
 
 import (
+	tea "charm.land/bubbletea/v2"
+
 	"gavrix/core/bench"
 	"gavrix/core/finding"
 	"gavrix/core/picture"
 	"gavrix/core/quantity"
 	"gavrix/draw/cells"
 	"gavrix/tui/ui"
-
-	tea "charm.land/bubbletea/v2"
 )
 
 // bus draws the head and the clock path of a bus that several devices share; with

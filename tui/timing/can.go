@@ -2,16 +2,17 @@ package timing
 
 import (
 	"fmt"
+	"math"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
 	"gavrix/core/bench"
 	"gavrix/core/bus/can"
 	"gavrix/core/finding"
 	"gavrix/core/quantity"
 	"gavrix/draw/cells"
 	"gavrix/tui/ui"
-	"math"
-	"strings"
-
-	tea "charm.land/bubbletea/v2"
 )
 
 func (v *View) drawCAN(a cells.Area, b *bench.Link) {

@@ -2,16 +2,17 @@ package timing
 
 import (
 	"fmt"
+	"math"
+	"strconv"
+
+	tea "charm.land/bubbletea/v2"
+
 	"gavrix/core/bench"
 	"gavrix/core/bus/i2c"
 	"gavrix/core/finding"
 	"gavrix/core/quantity"
 	"gavrix/draw/cells"
 	"gavrix/tui/ui"
-	"math"
-	"strconv"
-
-	tea "charm.land/bubbletea/v2"
 )
 
 func (v *View) drawI2C(a cells.Area, b *bench.Link) {

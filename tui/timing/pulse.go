@@ -54,7 +54,7 @@ func (v *View) drawPulse(a cells.Area, link *bench.Link) {
 		glyph, st = "✗", cells.Bad
 	}
 	x := a.Text(nameAt, out.y, st, glyph)
-	a.Text(x+1, out.y, cells.Plain, "latch behind a frame")
+	a.Text(x+1, out.y, cells.Plain, "latch")
 	a.Right(freqAt, out.y, cells.Strong, l.Latch.Round(3))
 	a.Text(moreAt, out.y, cells.Quiet, fmt.Sprintf("at least %s; %s takes up to %s between bytes as no latch", l.Takes.Latch, link.Ends[1].Name, c.LargestPause.Round(3)))
 	out.y++

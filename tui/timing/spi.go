@@ -2,13 +2,14 @@ package timing
 
 import (
 	"fmt"
+	"strconv"
+
+	tea "charm.land/bubbletea/v2"
+
 	"gavrix/core/bench"
 	"gavrix/core/bus/spi"
 	"gavrix/draw/cells"
 	"gavrix/tui/ui"
-	"strconv"
-
-	tea "charm.land/bubbletea/v2"
 )
 
 func (v *View) drawSPI(a cells.Area, b *bench.Link) {

@@ -2,6 +2,9 @@ package traffic
 
 import (
 	"fmt"
+	"math"
+	"strings"
+
 	"gavrix/core/capture"
 	"gavrix/core/dialogue"
 	"gavrix/core/quantity"
@@ -9,18 +12,22 @@ import (
 	"gavrix/core/safe"
 	"gavrix/draw/cells"
 	"gavrix/tui/ui"
-	"math"
-	"strings"
 )
 
 // answerTime is how long after a message its answer may begin before the
 // message counts as unanswered.
 const answerTime = 100 * quantity.Millisecond
 
+// nameW is the room of a link's name, where all links are shown together.
+const nameW = 14
+
 // spineLine draws a line beside the spine: the MCU's bytes on its left, the
 // device's on its right, silence as a longer spine.
 func (v *View) spineLine(a cells.Area, y, i int, link *capture.Link, h ui.Host) int {
-	const timeW = 15
+	timeW := 15
+	if v.all {
+		timeW += nameW
+	}
 	spine := timeW + (a.W-timeW)*2/5
 	if kindOf(link).Records == record.Transaction {
 		spine = timeW // one line has both directions
@@ -36,7 +43,10 @@ func (v *View) spineLine(a cells.Area, y, i int, link *capture.Link, h ui.Host) 
 			y++
 		}
 	}
-	a.Right(timeW-2, y, cells.Quiet, stamp(l.At))
+	a.Right(13, y, cells.Quiet, stamp(l.At))
+	if v.all {
+		a.Part(15, y, nameW-1, 1).Text(0, 0, cells.Quiet, link.Name)
+	}
 	if l.Kind != record.Chars {
 		text, style := happened(l)
 		glyph := '◇'
@@ -63,10 +73,6 @@ func (v *View) spineLine(a cells.Area, y, i int, link *capture.Link, h ui.Host) 
 		glyph, style = '▲', cells.Bad
 	}
 	a.Put(spine, y, style, glyph)
-	name := ""
-	if v.all {
-		name = link.Name + " "
-	}
 	marks := ""
 	if f := l.Flags(); f != 0 {
 		marks = "▲ " + f.String()
@@ -75,14 +81,11 @@ func (v *View) spineLine(a cells.Area, y, i int, link *capture.Link, h ui.Host) 
 		room := a.Part(timeW, y, spine-timeW-1, 1)
 		w := min(len(l.Data), room.W)
 		bytesOf(room, room.W-w, 0, l)
-		if v.all {
-			a.Text(spine+3, y, cells.Quiet, name)
-		}
 		free := room.W - w - 2
 		if hex := hexOf(l, free); hex != "" && cells.Width(hex) <= free {
 			room.Right(room.W-w-2, 0, cells.Quiet, hex)
 		}
-		x := a.Text(spine+3+cells.Width(name), y, cells.Bad, marks)
+		x := a.Text(spine+3, y, cells.Bad, marks)
 		if l.Unheard {
 			x = a.Text(x+2, y, cells.Bad, "not heard")
 		}
@@ -92,8 +95,7 @@ func (v *View) spineLine(a cells.Area, y, i int, link *capture.Link, h ui.Host) 
 		return y
 	}
 	room := a.Part(spine+2, y, a.W-spine-2, 1)
-	x := room.Text(0, 0, cells.Quiet, name)
-	x = bytesOf(room, x, 0, l)
+	x := bytesOf(room, 0, 0, l)
 	x = room.Text(max(x+2, 16), 0, cells.Quiet, hexOf(l, room.W-max(x+2, 16)-cells.Width(marks)-3))
 	room.Text(x+2, 0, cells.Bad, marks)
 	return y

@@ -2,6 +2,7 @@ package traffic
 
 import (
 	"fmt"
+
 	"gavrix/core/capture"
 	"gavrix/core/dialogue"
 	"gavrix/core/record"
