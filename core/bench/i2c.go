@@ -64,8 +64,7 @@ func scaledType(unit, example string) *doc.Type {
 }
 
 var i2cKind = kind{
-	bus:   i2c.Kind,
-	depth: "1",
+	bus: i2c.Kind,
 	unit: func() []doc.Key {
 		return []doc.Key{
 			{Name: "counters", Doc: "how the unit counts its clock for the low and the high time", Type: doc.Map(

@@ -88,8 +88,11 @@ type Port struct {
 // own and in one row of kinds; nothing else here asks which kind a link is.
 type kind struct {
 	bus *bus.Kind
-	// depth is the default of a unit's depth.
+	// depth is the default of the depth of a unit that holds what it received; "" of
+	// kinds whose units do not.
 	depth string
+	// twoRates: rate generators may have a second register.
+	twoRates bool
 	// unit are the keys of a unit of the kind, controls those of its settings that
 	// go into register fields.
 	unit     func() []doc.Key

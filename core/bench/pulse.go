@@ -44,8 +44,7 @@ type PulseFrame struct {
 }
 
 var pulseKind = kind{
-	bus:   pulse.Kind,
-	depth: "1",
+	bus: pulse.Kind,
 	unit: func() []doc.Key {
 		return []doc.Key{
 			{Name: "prescaler", Doc: "what the unit can divide its clock by", Type: doc.Map(

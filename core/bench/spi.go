@@ -45,8 +45,7 @@ func (d *SPIDevice) WordTime() quantity.Time {
 }
 
 var spiKind = kind{
-	bus:   spi.Kind,
-	depth: "1",
+	bus: spi.Kind,
 	unit: func() []doc.Key {
 		return []doc.Key{
 			{Name: "prescaler", Doc: "what the unit can divide its clock by", Type: doc.Map(

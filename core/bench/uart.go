@@ -45,8 +45,8 @@ type Ask struct {
 
 var uartKind = kind{
 	bus:   uart.Kind,
-	depth: "1",
-	unit:  clock.GeneratorKeys,
+	depth: "1", twoRates: true,
+	unit: clock.GeneratorKeys,
 	controls: func() []doc.Key {
 		var out []doc.Key
 		for _, c := range controls {

@@ -40,9 +40,16 @@ func (x *binder) mcu(n *doc.Node) MCU {
 	for _, u := range n.Get("units").All() {
 		unit := &Unit{
 			Name: u.Key, Kind: all.ByName(u.Text("kind")), Clock: x.path(clocks, u.Get("clock")), Control: map[string]string{},
-			Locked: doc.Of[bool](u, "locked"), Latched: doc.Of[bool](u, "latched"), Depth: doc.Of[int](u, "depth"), Source: u.Text("source"),
+			Locked: doc.Of[bool](u, "locked"), Source: u.Text("source"),
 		}
-		unit.Clocking = kindNamed(unit.Kind.Name).clocking(x, unit, u)
+		k := kindNamed(unit.Kind.Name)
+		if k.depth != "" {
+			unit.Depth = doc.Of[int](u, "depth")
+		}
+		if k.twoRates {
+			unit.Latched = doc.Of[bool](u, "latched")
+		}
+		unit.Clocking = k.clocking(x, unit, u)
 		for _, c := range u.Get("control").All() {
 			unit.Control[c.Key] = c.Scalar
 		}
@@ -57,14 +64,19 @@ func unitSchema(k *kind) *doc.Type {
 	if k.controls != nil {
 		controls = k.controls()
 	}
+	own := k.unit()
+	if k.twoRates {
+		own = append(own, doc.Key{Name: "latched", Doc: "the second register of the rate takes effect when the first is written", Type: doc.YesNo, Default: "no"})
+	}
+	if k.depth != "" {
+		own = append(own, doc.Key{Name: "depth", Doc: "received words or frames that the unit holds until the handler takes them", Type: doc.Int(1, 65536), Default: k.depth})
+	}
 	return doc.Map(
 		doc.Key{Name: "clock", Doc: "the clock that feeds it", Type: doc.NameType, Required: true},
 		doc.Key{Name: "control", Doc: "where its settings go, each REGISTER.FIELD; the field's meanings are the settings' words", Type: doc.Map(append(controls, startKeys(k)...)...)},
 		doc.Key{Name: "locked", Doc: "rate and frame take no writes while the unit is on", Type: doc.YesNo, Default: "no"},
-		doc.Key{Name: "latched", Doc: "the second register of the rate takes effect when the first is written", Type: doc.YesNo, Default: "no"},
-		doc.Key{Name: "depth", Doc: "received words that the unit holds until the handler takes them", Type: doc.Int(1, 65536), Default: k.depth},
 		doc.Key{Name: "source", Doc: "document and page", Type: doc.AnyText},
-	).With(k.unit()...)
+	).With(own...)
 }
 
 // startKeys are the start-up steps of a unit.

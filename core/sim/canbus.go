@@ -15,10 +15,6 @@ import (
 // canBeat is how often a bus is read, in bits, whatever else is due on it.
 const canBeat = 256
 
-// receiveQueue is how many frames the MCU's unit keeps until its handler takes
-// them; which one is lost when it is full is the unit's rule: the newest.
-const receiveQueue = 3
-
 // Nodes are the nodes of a can bus as they run, the MCU's first.
 type Nodes struct {
 	Ends []can.End
@@ -26,6 +22,8 @@ type Nodes struct {
 	// never left its configuration.
 	OffBus bool
 	Unit   Unit
+	// Queue is how many frames the MCU's unit keeps until its handler takes them.
+	Queue int
 	// Filtered: the acceptance filters were not set, so that nothing is stored.
 	Filtered bool
 	Tap      can.End // with whose timing the bus is read: the MCU's as it is stated
@@ -37,7 +35,7 @@ type Nodes struct {
 // start-up really brings it into the registers.
 func NodesOf(link *bench.Link) Nodes {
 	l := link.Model.(*bench.CAN)
-	n := Nodes{Length: l.Length, Metre: l.PerMetre}
+	n := Nodes{Length: l.Length, Metre: l.PerMetre, Queue: link.Unit.Depth}
 	for _, e := range l.Nodes {
 		n.Ends = append(n.Ends, *e)
 	}
@@ -68,7 +66,7 @@ func parseNodes(text string) (*Nodes, error) {
 	if err := unpacked(text, n); err != nil {
 		return nil, err
 	}
-	if len(n.Ends) == 0 || len(n.Ends) > 1000 {
+	if len(n.Ends) == 0 || len(n.Ends) > 1000 || n.Queue < 1 || n.Queue > 65536 {
 		return nil, fmt.Errorf("the nodes can't be read")
 	}
 	for i, e := range append([]can.End{n.Tap}, n.Ends...) {
@@ -224,13 +222,13 @@ func (b *canBus) event(i int, ev can.Event) {
 	if !b.now.Unit.Unserved {
 		return // the handler takes each frame before three more have come
 	}
-	if b.waiting < receiveQueue {
+	if b.waiting < b.now.Queue {
 		b.waiting++
 		return
 	}
 	b.lost++
 	if b.lost == 1 {
-		b.note(ev.At, "the MCU's receive queue of %d is full and nobody empties it: frame %X is lost, and all that follow", receiveQueue, ev.Frame.ID)
+		b.note(ev.At, "the MCU's receive queue of %d is full and nobody empties it: frame %X is lost, and all that follow", b.now.Queue, ev.Frame.ID)
 	}
 }
 

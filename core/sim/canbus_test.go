@@ -1,6 +1,7 @@
 package sim
 
 import (
+	"fmt"
 	"io/fs"
 	"math/rand/v2"
 	"slices"
@@ -308,5 +309,26 @@ func TestBadStatesAreRefused(t *testing.T) {
 		change(&e)
 		_, err = parseEnds(packed(e))
 		assert.Error(t, err)
+	}
+}
+
+// TestDepthOfAUnit: so many frames are kept while nobody takes them, and units that
+// hold nothing have no such key.
+func TestDepthOfAUnit(t *testing.T) {
+	text := string(lock7(t).Text())
+	for _, n := range []int{1, 5} {
+		deeper := strings.Replace(text, "kind: can\n", fmt.Sprintf("kind: can\n      depth: %d\n", n), 1)
+		b, faults := bench.Parse(demo.Files, "lock7.yaml", []byte(deeper))
+		require.Empty(t, faults)
+		c, err := b.Link("pump").Chain()
+		require.NoError(t, err)
+		require.NoError(t, b.Apply(b.Link("pump").StartEdit(slices.DeleteFunc(c.Needed(), func(s string) bool { return s == "interrupt-line" }))))
+		f := busTraffic(t, b, "pump", 200*quantity.Millisecond)
+		assert.Contains(t, f.notes, fmt.Sprintf("receive queue of %d is full", n))
+	}
+	for kind, key := range map[string]string{"spi": "depth: 4", "i2c": "depth: 4", "pulse": "depth: 4", "can": "latched: yes"} {
+		_, faults := bench.Parse(demo.Files, "lock7.yaml", []byte(strings.Replace(text, "      kind: "+kind, "      "+key+"\n      kind: "+kind, 1)))
+		require.NotEmpty(t, faults, kind)
+		assert.Contains(t, faults[0].Seen, "unknown key", kind)
 	}
 }
