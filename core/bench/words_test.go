@@ -1,6 +1,8 @@
 package bench
 
 import (
+	"bytes"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -197,4 +199,30 @@ func TestFieldOfAnotherUnit(t *testing.T) {
 	require.NoError(t, b.Apply(fs[0].Fixes[0].Edits...))
 	assert.Empty(t, b.Lint())
 	assert.Equal(t, before, string(b.Text()))
+}
+
+// TestPlacesOfSteps: where a start-up step goes is read, or refused at its place.
+func TestPlacesOfSteps(t *testing.T) {
+	text, err := fs.ReadFile(demo.Files, demo.Bench)
+	require.NoError(t, err)
+	for value, want := range map[string]string{
+		"A = b.c":       "names no field",
+		"S1CTL.TXON =":  "no meaning stands behind",
+		"= on":          "names no field",
+		"S1CTL.":        "names no field",
+		"..":            "names no field",
+		"S1CTL.NOWHERE": "NOWHERE",
+		"NOWHERE.TXON":  `no register "NOWHERE"`,
+	} {
+		b, faults := Parse(demo.Files, "b.yaml", bytes.Replace(text, []byte("transmit-enable: S1CTL.TXON"), []byte("transmit-enable: "+value), 1))
+		require.Nil(t, b, value)
+		require.NotEmpty(t, faults, value)
+		assert.Contains(t, faults[0].Seen, want, value)
+		assert.NotZero(t, faults[0].Where.Line, value)
+	}
+	b, faults := Parse(demo.Files, "b.yaml", bytes.Replace(text, []byte("S1CTL.TXON"), []byte("S1CTL.TXON = x"), 1))
+	require.Empty(t, faults)
+	fs := b.Link("upper-gauge").Lint()
+	require.NotEmpty(t, fs)
+	assert.Contains(t, fs[0].Seen, `"x" is no value of the field`)
 }
