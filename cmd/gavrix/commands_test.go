@@ -66,7 +66,7 @@ func TestStatuses(t *testing.T) {
 		{"lint demo", fine, "Lock 7: 7 links, nothing to report"},
 		{"lint " + bad, cannot, "bad.yaml:2:6: error: mcu is a value"},
 		{"lint nowhere.yaml", cannot, "can't be read"},
-		{"prove demo", fine, "4 checks, 0 failed"},
+		{"prove demo", fine, "8 checks, 0 failed"},
 		{"prove demo --set " + wrong, found, "first difference at byte 2: expected 34 '4', seen B4 '·'"},
 		{"prove demo --link upper-gauge", fine, "1 checks, 0 failed"},
 		{"prove demo --link uper-gauge", cannot, "did you mean upper-gauge?"},

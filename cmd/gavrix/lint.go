@@ -106,6 +106,9 @@ func runChecks(ctx context.Context, b *bench.Bench, only []string, asJSON bool) 
 	}
 	results := []check.Result{}
 	for _, l := range links {
+		if len(only) > 0 && len(l.Checks) == 0 {
+			return fmt.Errorf("%s has no checks; write them below links.%s.checks", l.Name, l.Name)
+		}
 		rs, err := prove.Link(ctx, h, l)
 		results = append(results, rs...)
 		if errors.Is(err, context.Canceled) {
@@ -148,7 +151,9 @@ func printResults(results []check.Result) {
 		if len(r.Sent) > 0 {
 			fmt.Printf("      sent %s\n", safe.Bytes(r.Sent))
 		}
-		fmt.Printf("      seen %s  (% X)\n", safe.Bytes(r.Seen), r.Seen)
+		if len(r.Sent)+len(r.Seen) > 0 {
+			fmt.Printf("      seen %s  (% X)\n", safe.Bytes(r.Seen), r.Seen)
+		}
 		for i, d := range r.Differences {
 			if i > 0 {
 				fmt.Println("      " + safe.Text(d.String()))

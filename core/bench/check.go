@@ -35,7 +35,7 @@ func characterChecks() doc.Key {
 func transactionChecks(k *bus.Kind) doc.Key {
 	return doc.Key{Name: "checks", Doc: "expectations by name", Type: doc.MapOf(doc.Map(
 		doc.Key{Name: "do", Doc: "the transaction to do first, as " + k.PlanHelp, Type: doc.NameType},
-		doc.Key{Name: "expect", Doc: "the transaction that must be seen, in the same words, .. for any byte", Type: doc.NameType, Required: true},
+		doc.Key{Name: "expect", Doc: "the transaction that must be seen, in the same words; not on can, .. stands for any byte", Type: doc.NameType, Required: true},
 		doc.Key{Name: "within", Doc: "time until it is seen", Type: doc.TimeType, Required: true},
 	))}
 }

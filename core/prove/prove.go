@@ -118,10 +118,10 @@ func transaction(ctx context.Context, s link.Session, l *bench.Link, c check.Che
 		}
 	}
 	var nearest []string
-	found, meant := quantity.Time(-1), 0
+	found := quantity.Time(-1)
+	last := "nothing was seen"
 	late := s.Info(l.Index).Resolution
 	err = s.Wait(ctx, start+c.Within+late, func(snap *capture.Snapshot) bool {
-		meant = 0
 		for _, h := range snap.After(snap.IndexAt(start), records.Query{Link: int(l.Index), Traffic: true}) {
 			if h.Start < start || h.End > start+c.Within+late {
 				continue
@@ -129,9 +129,10 @@ func transaction(ctx context.Context, s link.Session, l *bench.Link, c check.Che
 			rec := snap.Of(h)
 			differs, is := plan.Read(rec)
 			if !is {
+				last = "the last one seen is: " + strings.TrimSpace(l.Kind.Sentence(rec)+"  "+rec.AllFlags().String())
 				continue
 			}
-			if meant++; len(differs) == 0 {
+			if len(differs) == 0 {
 				found = h.End
 				return true
 			}
@@ -149,7 +150,7 @@ func transaction(ctx context.Context, s link.Session, l *bench.Link, c check.Che
 	case nearest != nil:
 		r.Problem = strings.TrimPrefix(r.Problem+"; "+strings.Join(nearest, ", "), "; ")
 	case r.Problem == "":
-		r.Problem = fmt.Sprintf("no such transaction within %s", c.Within)
+		r.Problem = fmt.Sprintf("no such transaction within %s; %s", c.Within, last)
 	}
 	return nil
 }

@@ -11,9 +11,10 @@ import (
 
 const planHelp = `3C0 3C1 .. 010   elements in hex, .. for any`
 
-// plan gives the levels of elements and their latch.
+// plan gives the levels of elements and their latch as the receiver wants them, whatever
+// the sender makes.
 func plan(ends []bus.Settings, text string, _ quantity.Time, fill bool) ([]wire.Window, error) {
-	s := ends[0].(Settings)
+	s := bus.At(ends, 1).(Settings)
 	elements, err := ParseElements(s, text, fill)
 	if err != nil {
 		return nil, err
