@@ -35,6 +35,10 @@ import (
 // the most.
 const beat = 33 * time.Millisecond
 
+// leastBetween is the least time from one picture to the next, but for a change of
+// size.
+const leastBetween = 12 * time.Millisecond
+
 type pane int
 
 const (
@@ -59,6 +63,11 @@ type App struct {
 	grid  *cells.Grid
 	out   strings.Builder
 	frame string
+	// Where messages come faster than pictures, as from a wheel or a paste, those
+	// between are left out, until the next tick at most.
+	paced bool
+	stale bool
+	drawn time.Time
 
 	ticks    int
 	snap     *capture.Snapshot
@@ -172,7 +181,7 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	var cmd tea.Cmd
 	switch m := msg.(type) {
 	case tickMsg:
-		if a.look() {
+		if a.look() || a.stale {
 			a.halted()
 			a.draw()
 		}
@@ -188,6 +197,7 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		}
 		a.w, a.h = m.Width, m.Height
 		a.grid.Resize(a.w, a.h)
+		a.drawn = time.Time{}
 	case tea.BackgroundColorMsg:
 		a.theme = theme.New(m.IsDark())
 	case tea.KeyPressMsg:
@@ -220,6 +230,10 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		}
 	default:
 		return a, nil
+	}
+	if a.paced && time.Since(a.drawn) < leastBetween {
+		a.stale = true
+		return a, cmd
 	}
 	a.look()
 	a.draw()

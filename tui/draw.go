@@ -3,6 +3,7 @@ package tui
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"gavrix/core/finding"
 	"gavrix/core/safe"
@@ -32,6 +33,7 @@ func (a *App) draw() {
 	a.out.Reset()
 	a.theme.Render(&a.out, a.grid)
 	a.frame = a.out.String()
+	a.stale, a.drawn = false, time.Now()
 }
 
 // panes lays the three panes out as they fit.

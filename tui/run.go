@@ -80,6 +80,7 @@ func ShowLevels(l *Levels) error {
 // loop runs the program until the user or a signal ends it. In each case the
 // terminal is given back as it was.
 func (a *App) loop() error {
+	a.paced = true
 	p := tea.NewProgram(a, tea.WithoutSignalHandler(), tea.WithoutCatchPanics(), tea.WithFPS(30))
 	remove := guard.OnPanic(func() { _ = p.ReleaseTerminal() })
 	defer remove()

@@ -49,6 +49,7 @@ func TestStorm(t *testing.T) {
 	s := session.Open(b)
 	defer s.Close()
 	a := newApp(b, filepath.Join(t.TempDir(), "lock7.yaml"), s, s.Store())
+	a.paced = true
 	p := tea.NewProgram(probed{a}, tea.WithInput(nil), tea.WithOutput(io.Discard), tea.WithoutSignals(), tea.WithoutCatchPanics(), tea.WithWindowSize(160, 47))
 	ended := make(chan error, 1)
 	go func() {
@@ -99,11 +100,15 @@ func TestStorm(t *testing.T) {
 		if n == *stormKeys/4 {
 			early, few = heap()
 		}
+		if n%1000 == 0 {
+			probe(func(a *App) { t.Logf("%d keys; %d × %d, t = %s, %d kB kept", n, a.w, a.h, a.Now(), a.store.Memory()>>10) })
+		}
 		switch rng.IntN(40) {
 		case 0:
-			p.Send(tea.WindowSizeMsg{Width: 1 + rng.IntN(500), Height: 1 + rng.IntN(200)})
+			big := 1 + 4*(rng.IntN(5)/4) // one in five is larger than any screen
+			p.Send(tea.WindowSizeMsg{Width: 1 + rng.IntN(100*big), Height: 1 + rng.IntN(40*big)})
 		case 1:
-			p.Send(tea.WindowSizeMsg{Width: 1 + rng.IntN(100), Height: 1 + rng.IntN(30)})
+			p.Send(tea.WindowSizeMsg{Width: 80 + rng.IntN(100), Height: 24 + rng.IntN(30)})
 		case 2:
 			p.Send(tea.MouseClickMsg{X: rng.IntN(200), Y: rng.IntN(60), Button: tea.MouseLeft})
 		case 3:
@@ -116,6 +121,7 @@ func TestStorm(t *testing.T) {
 		}
 		if n%20 == 0 {
 			probe(func(a *App) {
+				a.draw()
 				require.Len(t, strings.Split(a.frame, "\n"), max(a.h, 1))
 			})
 		}
