@@ -255,6 +255,8 @@ func (w *builder) field(f Field, value uint64, n int) {
 // slot is dominant on the wire. The frame must satisfy Check.
 func Build(f Frame, acknowledged bool) Built {
 	w := &builder{stuff: true, c15: crc15(), c17: crc17(), c21: crc21()}
+	// Room for the fields beside the data and for usual stuff bits.
+	w.b.Bits = make([]Bit, 0, 96+10*len(f.Data))
 	one := func(field Field, recessive bool) {
 		v := uint64(0)
 		if recessive {
