@@ -36,6 +36,8 @@ type Runner struct {
 	pace atomic.Pointer[Pace]
 	info atomic.Pointer[[]link.Info]
 
+	waiting atomic.Int32 // callers that want to do something between two events
+
 	mu     sync.Mutex // of the world and of what follows
 	wall   time.Time  // wall time and virtual time from which the pace counts
 	origin quantity.Time
@@ -85,7 +87,7 @@ func (r *Runner) Run() {
 			return
 		case <-t.C:
 			r.mu.Lock()
-			r.advance()
+			r.advance(2 * beat)
 			r.mu.Unlock()
 		}
 	}
@@ -102,8 +104,9 @@ func (r *Runner) Close() {
 func (r *Runner) restart() { r.wall, r.origin = time.Now(), r.world.now }
 
 // advance runs the world to where the pace says it should be, in slices, so
-// that a speed which the machine can't reach does not hold up the callers.
-func (r *Runner) advance() {
+// that a speed which the machine can't reach does not hold up the callers: it goes on
+// for so long at most, and not while one of them waits.
+func (r *Runner) advance(most time.Duration) {
 	defer func() { r.now.Store(int64(r.world.now)) }()
 	p := r.Pace()
 	if !p.Running {
@@ -125,7 +128,10 @@ func (r *Runner) advance() {
 			r.slice = quantity.Time(min(max(float64(r.slice)*float64(time.Millisecond)/float64(took), float64(r.slice)/4), 2*float64(r.slice), float64(quantity.Second)))
 			r.slice = max(r.slice, quantity.Microsecond)
 		}
-		if time.Since(start) > 2*beat {
+		if r.waiting.Load() > 0 {
+			return
+		}
+		if time.Since(start) > most {
 			missing := float64(target-r.world.now) / float64(quantity.Second)
 			if span := start.Sub(r.wall).Seconds(); missing > 0.1*p.Speed && span > 0 {
 				p.Reached = float64(r.world.now-r.origin) / float64(quantity.Second) / span
@@ -189,9 +195,11 @@ func (r *Runner) Halted() (Halt, bool) {
 
 // do runs f between two events, at the present moment of the pace.
 func (r *Runner) do(f func(p *Pace)) {
+	r.waiting.Add(1)
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.advance()
+	r.waiting.Add(-1)
+	r.advance(beat / 2)
 	p := r.Pace()
 	f(&p)
 	r.setPace(p)
