@@ -101,7 +101,9 @@ func TestStorm(t *testing.T) {
 			early, few = heap()
 		}
 		if n%1000 == 0 {
-			probe(func(a *App) { t.Logf("%d keys; %d × %d, t = %s, %d kB kept", n, a.w, a.h, a.Now(), a.store.Memory()>>10) })
+			probe(func(a *App) {
+				t.Logf("%d keys; %d × %d, t = %s, %d kB kept", n, a.w, a.h, a.Now(), a.store.Memory()>>10)
+			})
 		}
 		switch rng.IntN(40) {
 		case 0:

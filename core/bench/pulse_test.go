@@ -31,17 +31,17 @@ func strip(t require.TestingT, from, to string) (*Bench, string) {
 func TestFaultsOfPulseLines(t *testing.T) {
 	const keys = "zero: 100\n      one: 110\n"
 	for to, want := range map[string]string{
-		"zero: 10\n      one: 110\n":                            "different lengths",
-		"zero: 110\n      one: 110\n":                           "are the same",
-		"zero: 1x0\n      one: 110\n":                           "is no pattern",
-		"zero: 101\n      one: 110\n":                           "101",
-		"one: 110\n":                                            "zero",
-		keys + "      divider: 3\n":                             "can't divide by 3",
-		keys + "      divider: 0\n":                             "divider",
-		keys + "      latch: -1 us\n":                           "negative",
-		"zero: 000000000\n      one: 110000000\n":               "is no pattern",
-		keys + "      repeat: 3\n":                              `unknown key "repeat"`,
-		"zero: 100\n      one: 110\n      rate: 800 kbit/s\n":   `unknown key "rate"`,
+		"zero: 10\n      one: 110\n":                           "different lengths",
+		"zero: 110\n      one: 110\n":                          "are the same",
+		"zero: 1x0\n      one: 110\n":                          "is no pattern",
+		"zero: 101\n      one: 110\n":                          "101",
+		"one: 110\n":                                           "zero",
+		keys + "      divider: 3\n":                            "can't divide by 3",
+		keys + "      divider: 0\n":                            "divider",
+		keys + "      latch: -1 us\n":                          "negative",
+		"zero: 000000000\n      one: 110000000\n":              "is no pattern",
+		keys + "      repeat: 3\n":                             `unknown key "repeat"`,
+		"zero: 100\n      one: 110\n      rate: 800 kbit/s\n":  `unknown key "rate"`,
 		"zero: 100\n      one: 110\n      divider: [16, 32]\n": "divider",
 	} {
 		b, fault := strip(t, keys, to)
