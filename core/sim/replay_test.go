@@ -31,7 +31,7 @@ func TestReplayFromFile(t *testing.T) {
 		b := lock7(t)
 		h := NewHeadless(b)
 		taken := 0
-		for range rapid.IntRange(1, 6).Draw(rt, "inputs") {
+		for range rapid.IntRange(1, 4).Draw(rt, "inputs") {
 			h.World.RunTo(h.World.now + quantity.Time(rapid.Int64Range(0, int64(20*quantity.Millisecond)).Draw(rt, "gap")))
 			name, what, _ := bytes.Cut([]byte(rapid.SampledFrom(wishes).Draw(rt, "ask")), []byte(" "))
 			i, err := link.ParseIntent(string(what))
@@ -61,7 +61,7 @@ func TestReplayFromFile(t *testing.T) {
 		if !cut {
 			require.Len(rt, inputs, taken)
 		}
-		is, err := Replay(context.Background(), again, inputs, h.World.now+200*quantity.Millisecond, nil)
+		is, err := Replay(context.Background(), again, inputs, h.World.now+60*quantity.Millisecond, nil)
 		require.NoError(rt, err)
 		alike, parted := Compare(snap, is.Snapshot())
 		require.Nil(rt, parted, "%s", partedText(parted))
