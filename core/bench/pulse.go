@@ -76,7 +76,7 @@ var pulseKind = kind{
 	},
 	clocking: func(_ *binder, _ *Unit, n *doc.Node) any {
 		p := n.Get("prescaler")
-		return &PulseUnit{Dividers: pulse.Dividers(doc.List[int](p, "values")), Register: p.Text("register"), Field: p.Text("field"), Pause: doc.Of[quantity.Time](n, "pause")}
+		return &PulseUnit{Dividers: slices.Sorted(slices.Values(doc.List[int](p, "values"))), Register: p.Text("register"), Field: p.Text("field"), Pause: doc.Of[quantity.Time](n, "pause")}
 	},
 	model: func(x *binder, l *Link, n *doc.Node) Model { return x.pulse(l, n) },
 	check: (*binder).transactionCheck,
@@ -118,14 +118,11 @@ func (x *binder) pulse(l *Link, n *doc.Node) Model {
 	out.Sends = out.Choice.Sent(out.Takes, out.Latch)
 	for _, f := range m.Get("frames").All() {
 		frame := PulseFrame{Name: f.Key, Every: doc.Of[quantity.Time](f, "every")}
-		for _, w := range strings.Fields(f.Text("elements")) {
-			v, err := bus.PlannedByte(w, out.Takes.Element, false)
-			if err != nil || w == bus.Open {
-				x.fault("bad-elements", f.Get("elements").Place(), fmt.Sprintf("write elements of %d bits in hex", out.Takes.Element), "%s is no element", w)
-				break
-			}
-			frame.Elements = append(frame.Elements, v)
+		elements, err := pulse.ParseElements(out.Takes, f.Text("elements"), nil)
+		if err != nil {
+			x.fault("bad-elements", f.Get("elements").Place(), fmt.Sprintf("write elements of %d bits in hex", out.Takes.Element), "frame %s: %v", f.Key, err)
 		}
+		frame.Elements = elements
 		if frame.Every < quantity.Millisecond {
 			x.fault("frame-too-often", f.Get("every").Place(), "write at least 1 ms", "sending every %s", frame.Every)
 		}

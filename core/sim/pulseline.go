@@ -226,7 +226,7 @@ func (l *pulseLine) takes() map[string]string {
 func (l *pulseLine) do(i link.Intent, done func(link.Outcome)) error {
 	switch i := i.(type) {
 	case link.Transact:
-		elements, err := pulse.ParseElements(l.now.Takes, i.Text, false)
+		elements, err := pulse.ParseElements(l.now.Takes, i.Text, nil)
 		if err != nil {
 			return err
 		}

@@ -124,6 +124,7 @@ func TestAStripWhoseWireIsCut(t *testing.T) {
 	assert.Equal(t, [][]uint32{{0x123, 0x456}}, frames)
 	assert.ErrorContains(t, do(link.Cut{End: "strip"}), "only the MCU drives it")
 	assert.ErrorContains(t, do(link.Transact{Text: "1234"}), "12 bits")
+	assert.ErrorContains(t, do(link.Transact{Text: "123 .."}), "say what is sent")
 	assert.ErrorContains(t, do(link.Send{Data: []byte("x")}), "sends elements")
 	assert.ErrorContains(t, do(link.Configure{State: "e30"}), "out of range")
 }

@@ -190,10 +190,8 @@ func (w *World) Do(name string, i link.Intent, done func(link.Outcome)) error {
 	if done == nil {
 		done = func(link.Outcome) {}
 	}
-	if why, known := l.takes()[i.Verb()]; why != "" || !known {
-		if !known {
-			why = "it can't " + i.Verb()
-		}
+	info := link.Info{Takes: l.takes()}
+	if why := info.Refuses(i); why != "" {
 		return fmt.Errorf("link %s: %s", name, why)
 	}
 	in := link.Input{At: w.now, Link: name, Intent: i}

@@ -2,7 +2,6 @@ package pulse
 
 import (
 	"fmt"
-	"slices"
 	"strconv"
 
 	"gavrix/core/finding"
@@ -156,11 +155,4 @@ func Drive(dst []quantity.Time, clock quantity.Period, start quantity.Time, data
 		dst = append(dst, end)
 	}
 	return dst, end
-}
-
-// Dividers are those of a list, in order.
-func Dividers(list []int) []int {
-	out := slices.Clone(list)
-	slices.Sort(out)
-	return out
 }

@@ -15,7 +15,7 @@ const planHelp = `3C0 3C1 .. 010   elements in hex, .. for any`
 // the sender makes.
 func plan(ends []bus.Settings, text string, _ quantity.Time, fill bool) ([]wire.Window, error) {
 	s := bus.At(ends, 1).(Settings)
-	elements, err := ParseElements(s, text, fill)
+	elements, err := ParseElements(s, text, &fill)
 	if err != nil {
 		return nil, err
 	}
@@ -23,11 +23,15 @@ func plan(ends []bus.Settings, text string, _ quantity.Time, fill bool) ([]wire.
 	return []wire.Window{{To: end + 2*s.Latch, Toggles: tog}}, nil
 }
 
-// ParseElements reads elements in hex; open ones are filled with zeros or with ones.
-func ParseElements(s Settings, text string, fill bool) ([]uint32, error) {
+// ParseElements reads elements in hex. Open ones are filled with zeros or with ones;
+// with nil they are refused, as what is sent is never open.
+func ParseElements(s Settings, text string, fill *bool) ([]uint32, error) {
 	var out []uint32
 	for _, w := range strings.Fields(text) {
-		v, err := bus.PlannedByte(w, s.Element, fill)
+		if w == bus.Open && fill == nil {
+			return nil, errors.New(".. is no element: say what is sent")
+		}
+		v, err := bus.PlannedByte(w, s.Element, fill != nil && *fill)
 		if err != nil {
 			return nil, err
 		}

@@ -168,13 +168,9 @@ func Fit(s Settings, p Patterns, clock quantity.Period, pause quantity.Time) Tol
 	t := Tolerance{Bit: clock.Times(int64(p.Bits))}
 	t.ZeroHigh, t.ZeroLow = times(p.Zero)
 	t.OneHigh, t.OneLow = times(p.One)
-	for _, x := range []struct {
-		name string
-		is   quantity.Time
-		r    Range
-	}{{"zero high", t.ZeroHigh, s.Zero.High}, {"zero low", t.ZeroLow, s.Zero.Low}, {"one high", t.OneHigh, s.One.High}, {"one low", t.OneLow, s.One.Low}} {
-		if !x.r.Holds(x.is) {
-			t.Wrong = append(t.Wrong, fmt.Sprintf("%s: %s is outside %s to %s", x.name, x.is, x.r.Least, x.r.Most))
+	for _, x := range t.Times(s) {
+		if !x.Fits() {
+			t.Wrong = append(t.Wrong, fmt.Sprintf("%s: %s is outside %s to %s", x.Name, x.Is, x.Limits.Least, x.Limits.Most))
 		}
 	}
 	longest := max(t.ZeroLow, t.OneLow)
