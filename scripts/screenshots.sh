@@ -28,7 +28,10 @@ photo() {
   export DISPLAY=:$(tr -d '\n' <"$fd")
   COLORTERM=truecolor xterm -fa 'DejaVu Sans Mono' -fs 10 -bg '#101418' -fg '#d6dde3' -b 0 +sb -tn xterm-256color -geometry 400x120+0+0 -e ./bin/gavrix "$@" >/dev/null 2>&1 &
   local term=$! win=
-  until win=$(xdotool search --onlyvisible --class xterm 2>/dev/null | head -1) && [ -n "$win" ]; do sleep 0.05; done
+  until win=$(xdotool search --onlyvisible --class xterm 2>/dev/null | head -1) && [ -n "$win" ]; do
+    kill -0 "$term" 2>/dev/null || { echo "screenshots: the terminal of $name ended at once; run it again" >&2; exit 1; }
+    sleep 0.05
+  done
   xdotool windowmove "$win" 0 0 windowsize "$win" "${size%x*}" "${size#*x}" windowfocus "$win"
   sleep 2
   for k in $keys; do
@@ -53,7 +56,7 @@ photo waves 1280x800 "J wait:3 6 E plus plus plus plus plus plus plus m n n" dem
 photo proposals 1280x800 "P wait:2 P" open demo
 photo plan 1280x800 "P wait:2 Y wait:2 K K K r plus plus plus plus plus plus plus plus plus plus plus colon wait:0.3 text:plan space text:out space text:83 space text:00 space text:00 space text:00 space text:in space text:40 space text:48 space text:.. space text:.. Return wait:0.5 d m n n n n n n n wait:1" open demo
 photo startup 1280x800 "2 s Down x wait:1" demo
-photo registers 1280x800 "2 r Down Down Down colon text:value space text:0x0119 Return wait:1" demo
+photo registers 1280x800 "2 r Down Down Down Down colon text:value space text:0x0119 Return wait:1" demo
 photo can 1280x800 "2 colon text:link space text:pump Return Left Left wait:1" demo
 photo spi 1280x800 "2 colon text:link space text:gate Return n minus wait:1" demo
 photo i2c 1280x800 "2 colon text:link space text:hull Return wait:1" demo

@@ -106,7 +106,7 @@ func (v *View) Draw(a cells.Area, h ui.Host) {
 	state := "following"
 	style := cells.Good
 	if v.paused {
-		state, style = "held; End follows again", cells.Doubt
+		state, style = "paused; End follows again", cells.Doubt
 	}
 	if x+3+cells.Width(state) <= a.W {
 		a.Right(a.W, 0, style, state)
