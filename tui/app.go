@@ -31,9 +31,9 @@ import (
 	"gavrix/tui/waves"
 )
 
-// beat is the time between two looks at the capture: 30 pictures a second at
-// the most.
-const beat = 33 * time.Millisecond
+// beat is the time between two looks at the capture. Eight pictures a second are more
+// than anybody reads; keys are answered at once.
+const beat = 120 * time.Millisecond
 
 // leastBetween is the least time from one picture to the next, but for a change of
 // size.
@@ -64,7 +64,7 @@ type App struct {
 	out   strings.Builder
 	frame string
 	// Where messages come faster than pictures, as from a wheel or a paste, those
-	// between are left out, until the next tick at most.
+	// between are left out; the last one of all is drawn.
 	paced bool
 	stale bool
 	drawn time.Time
@@ -128,9 +128,12 @@ func (a *App) Init() tea.Cmd {
 }
 
 // mostAsked is the number of ticks for which the size of the terminal is asked for.
-const mostAsked = 100
+const mostAsked = 33
 
 type tickMsg struct{}
+
+// settleMsg draws what was left out.
+type settleMsg struct{}
 
 func tick() tea.Cmd { return tea.Tick(beat, func(time.Time) tea.Msg { return tickMsg{} }) }
 
@@ -181,16 +184,21 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	var cmd tea.Cmd
 	switch m := msg.(type) {
 	case tickMsg:
-		if a.look() || a.stale {
-			a.halted()
+		if new, halted := a.look(), a.halted(); new || halted {
 			a.draw()
 		}
 		a.ticks++
-		if a.ticks%10 == 0 && a.ticks < mostAsked {
+		if a.ticks%3 == 0 && a.ticks < mostAsked {
 			// A change of size just at the start goes by unheard.
 			return a, tea.Batch(tick(), tea.RequestWindowSize)
 		}
 		return a, tick()
+	case settleMsg:
+		if a.stale {
+			a.look()
+			a.draw()
+		}
+		return a, nil
 	case tea.WindowSizeMsg:
 		if m.Width == a.w && m.Height == a.h && a.frame != "" {
 			return a, nil
@@ -232,8 +240,11 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return a, nil
 	}
 	if a.paced && time.Since(a.drawn) < leastBetween {
+		if a.stale {
+			return a, cmd
+		}
 		a.stale = true
-		return a, cmd
+		return a, tea.Batch(cmd, tea.Tick(leastBetween, func(time.Time) tea.Msg { return settleMsg{} }))
 	}
 	a.look()
 	a.draw()

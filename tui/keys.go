@@ -345,17 +345,18 @@ func (a *App) stopAt(arg string) tea.Cmd {
 	return nil
 }
 
-// halted goes to where a trigger stopped time.
-func (a *App) halted() {
+// halted goes to where a trigger stopped time, and says whether one did.
+func (a *App) halted() bool {
 	if a.session == nil || a.session.Real() {
-		return
+		return false
 	}
 	h, ok := a.session.World.Halted()
 	if !ok {
-		return
+		return false
 	}
 	a.link = int(h.Link)
 	a.Say("stopped at %s on %s; space goes on", h.At, a.snap.Meta().Links[h.Link].Name)
+	return true
 }
 
 // ask makes a command of an intent of one word.

@@ -84,6 +84,8 @@ func TestStorm(t *testing.T) {
 	}
 	heap := func() (bytes uint64, routines int) {
 		var out uint64
+		// The screen itself takes memory by its size.
+		p.Send(tea.WindowSizeMsg{Width: 160, Height: 47})
 		probe(func(a *App) {
 			// What the capture keeps grows with its time, up to its limit.
 			kept := a.store.Memory()

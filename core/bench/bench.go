@@ -23,6 +23,7 @@ type Bench struct {
 	dir  fs.FS
 	file *doc.File
 	disk []byte // the bytes last read from or written to the file
+	kept *keptFiles
 }
 
 // Load reads the bench file with the name in dir; device files are looked for
@@ -45,7 +46,7 @@ func Parse(dir fs.FS, name string, text []byte) (*Bench, []finding.Finding) {
 	if file == nil {
 		return nil, faults
 	}
-	b := &Bench{dir: dir, file: file, disk: text}
+	b := &Bench{dir: dir, file: file, disk: text, kept: newKeptFiles()}
 	if faults := b.bind(); len(faults) > 0 {
 		return nil, faults
 	}
@@ -55,6 +56,7 @@ func Parse(dir fs.FS, name string, text []byte) (*Bench, []finding.Finding) {
 // binder collects the faults of one pass over the nodes.
 type binder struct {
 	dir     fs.FS
+	kept    *keptFiles
 	faults  []finding.Finding
 	options map[string]option
 }
@@ -81,9 +83,9 @@ func (b *Bench) bind() []finding.Finding {
 	if faults := Schema.Validate(root); len(faults) > 0 {
 		return faults
 	}
-	x := &binder{dir: b.dir}
-	n := &Bench{Name: root.Text("bench"), About: root.Text("about"), Seed: uint64(doc.Of[int](root, "seed")), dir: b.dir, file: b.file, disk: b.disk}
-	registers := x.registers(b.dir, root.Get("mcu", "registers"))
+	x := &binder{dir: b.dir, kept: b.kept}
+	n := &Bench{Name: root.Text("bench"), About: root.Text("about"), Seed: uint64(doc.Of[int](root, "seed")), dir: b.dir, file: b.file, disk: b.disk, kept: b.kept}
+	registers := x.registers(root.Get("mcu", "registers"))
 	x.readOptions(root.Get("mcu", "options"), registers)
 	n.MCU = x.mcu(root.Get("mcu"))
 	n.MCU.Registers = registers

@@ -206,7 +206,7 @@ func (x *binder) devices(l *Link, n *doc.Node) (parts []*device.Device, nodes []
 // loadDevice loads the device file that a node of a link names; nil with a fault
 // said.
 func (x *binder) loadDevice(l *Link, n *doc.Node) *device.Device {
-	d, faults := device.Load(x.dir, n.Text("file"))
+	d, faults := x.kept.device(x.dir, n.Text("file"))
 	if d == nil {
 		for i := range faults {
 			if faults[i].Where.Line == 0 {

@@ -2,8 +2,6 @@ package bench
 
 import (
 	"fmt"
-	"io/fs"
-	"path"
 	"sort"
 	"strings"
 
@@ -14,21 +12,16 @@ import (
 )
 
 // registers reads the file of control registers; nil without one.
-func (x *binder) registers(dir fs.FS, n *doc.Node) *register.Map {
+func (x *binder) registers(n *doc.Node) *register.Map {
 	if n == nil {
 		return nil
 	}
-	name := n.Scalar
-	f, err := dir.Open(name)
-	if err != nil {
-		x.fault("registers-unreadable", n.Place(), "check the name; it is looked for beside the bench", "%s can't be read: %v", name, err)
-		return nil
-	}
-	defer f.Close()
-	m, err := register.Read(path.Ext(name), f)
-	if err != nil {
-		x.fault("registers-bad", n.Place(), "mend that file", "%s: %v", name, err)
-		return nil
+	m, unreadable, bad := x.kept.registerMap(x.dir, n.Scalar)
+	switch {
+	case unreadable != nil:
+		x.fault("registers-unreadable", n.Place(), "check the name; it is looked for beside the bench", "%s can't be read: %v", n.Scalar, unreadable)
+	case bad != nil:
+		x.fault("registers-bad", n.Place(), "mend that file", "%s: %v", n.Scalar, bad)
 	}
 	return m
 }

@@ -45,6 +45,7 @@ type Runner struct {
 	halt   *capture.Trigger // stops time; nil when none is armed
 	halted *Halt            // by it, until somebody asked
 
+	changed chan struct{} // the pace did
 	stop    chan struct{}
 	done    chan struct{}
 	once    sync.Once
@@ -57,12 +58,16 @@ type Halt struct {
 	At   quantity.Time
 }
 
-const beat = 4 * time.Millisecond
+// beat is the wall time after which time goes on; most is how long one go may take.
+const (
+	beat = 10 * time.Millisecond
+	most = 8 * time.Millisecond
+)
 
 // NewRunner gives a runner of the world; Run must be started by the caller. With
 // bound its time is that of the wall clock since start.
 func NewRunner(w *World, bound bool, start time.Time) *Runner {
-	r := &Runner{world: w, store: w.store, bound: bound, wall: start, slice: quantity.Millisecond, stop: make(chan struct{}), done: make(chan struct{})}
+	r := &Runner{world: w, store: w.store, bound: bound, wall: start, slice: quantity.Millisecond, changed: make(chan struct{}, 1), stop: make(chan struct{}), done: make(chan struct{})}
 	r.setPace(Pace{Running: true, Speed: 1, Reached: 1})
 	r.look()
 	return r
@@ -82,12 +87,17 @@ func (r *Runner) Run() {
 	t := time.NewTicker(beat)
 	defer t.Stop()
 	for {
+		next := t.C
+		if !r.Pace().Running {
+			next = nil
+		}
 		select {
 		case <-r.stop:
 			return
-		case <-t.C:
+		case <-r.changed:
+		case <-next:
 			r.mu.Lock()
-			r.advance(2 * beat)
+			r.advance(most)
 			r.mu.Unlock()
 		}
 	}
@@ -106,7 +116,7 @@ func (r *Runner) restart() { r.wall, r.origin = time.Now(), r.world.now }
 // advance runs the world to where the pace says it should be, in slices, so
 // that a speed which the machine can't reach does not hold up the callers: it goes on
 // for so long at most, and not while one of them waits.
-func (r *Runner) advance(most time.Duration) {
+func (r *Runner) advance(limit time.Duration) {
 	defer func() { r.now.Store(int64(r.world.now)) }()
 	p := r.Pace()
 	if !p.Running {
@@ -131,7 +141,7 @@ func (r *Runner) advance(most time.Duration) {
 		if r.waiting.Load() > 0 {
 			return
 		}
-		if time.Since(start) > most {
+		if time.Since(start) > limit {
 			missing := float64(target-r.world.now) / float64(quantity.Second)
 			if span := start.Sub(r.wall).Seconds(); missing > 0.1*p.Speed && span > 0 {
 				p.Reached = float64(r.world.now-r.origin) / float64(quantity.Second) / span
@@ -199,10 +209,14 @@ func (r *Runner) do(f func(p *Pace)) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.waiting.Add(-1)
-	r.advance(beat / 2)
+	r.advance(most / 4)
 	p := r.Pace()
 	f(&p)
 	r.setPace(p)
+	select {
+	case r.changed <- struct{}{}:
+	default:
+	}
 	r.look()
 	r.now.Store(int64(r.world.now))
 	if !r.bound {

@@ -1,0 +1,61 @@
+package bench
+
+import (
+	"bytes"
+	"io/fs"
+	"path"
+
+	"gavrix/core/device"
+	"gavrix/core/finding"
+	"gavrix/core/register"
+)
+
+// keptFiles are the files that a bench refers to as they were read last, so that an
+// edit of the bench reads again only what was changed. What they hold is not changed
+// after it was read.
+type keptFiles struct {
+	devices   map[string]keptFile[*device.Device]
+	registers map[string]keptFile[*register.Map]
+}
+
+type keptFile[T any] struct {
+	text []byte
+	what T
+}
+
+func newKeptFiles() *keptFiles {
+	return &keptFiles{map[string]keptFile[*device.Device]{}, map[string]keptFile[*register.Map]{}}
+}
+
+// device loads a device file.
+func (k *keptFiles) device(dir fs.FS, name string) (*device.Device, []finding.Finding) {
+	text, err := fs.ReadFile(dir, name)
+	if err != nil {
+		return device.Load(dir, name) // which says so
+	}
+	if old, has := k.devices[name]; has && bytes.Equal(old.text, text) {
+		return old.what, nil
+	}
+	d, faults := device.Parse(name, text)
+	if d != nil {
+		k.devices[name] = keptFile[*device.Device]{text, d}
+	}
+	return d, faults
+}
+
+// registerMap reads a file of control registers. The first error is that of opening it.
+func (k *keptFiles) registerMap(dir fs.FS, name string) (m *register.Map, unreadable, bad error) {
+	text, err := fs.ReadFile(dir, name)
+	if err != nil {
+		return nil, err, nil
+	}
+	if old, has := k.registers[name]; has && bytes.Equal(old.text, text) {
+		return old.what, nil, nil
+	}
+	m, err = register.Read(path.Ext(name), bytes.NewReader(text))
+	if err != nil {
+		return nil, nil, err
+	}
+	k.registers[name] = keptFile[*register.Map]{text, m}
+	return m, nil, nil
+}
