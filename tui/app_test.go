@@ -42,20 +42,7 @@ func shown(t testing.TB, b *bench.Bench, span quantity.Time) *App {
 
 func press(a *App, keys ...string) {
 	for _, k := range keys {
-		m := tea.KeyPressMsg{Text: k, Code: []rune(k)[0]}
-		switch k {
-		case "enter":
-			m = tea.KeyPressMsg{Code: tea.KeyEnter}
-		case "esc":
-			m = tea.KeyPressMsg{Code: tea.KeyEscape}
-		case "tab":
-			m = tea.KeyPressMsg{Code: tea.KeyTab}
-		case "up":
-			m = tea.KeyPressMsg{Code: tea.KeyUp}
-		case "down":
-			m = tea.KeyPressMsg{Code: tea.KeyDown}
-		}
-		a.Update(m)
+		a.Update(keyNamed(k))
 	}
 }
 
@@ -107,6 +94,29 @@ func TestNoKeyAndNoSizeBreaksIt(t *testing.T) {
 			require.Len(rt, strings.Split(a.frame, "\n"), max(a.h, 1))
 		}
 	})
+}
+
+// TestTinyScreens presses each key in each view, and in the help, on screens of a few
+// rows and columns, and makes the screen large and small again.
+func TestTinyScreens(t *testing.T) {
+	for h := 1; h <= 5; h++ {
+		a := shown(t, demoBench(t), 500*quantity.Millisecond)
+		a.Update(tea.WindowSizeMsg{Width: 3 * h, Height: h})
+		for _, view := range []string{"2", "5", "6", "?"} {
+			var keys []string
+			for _, c := range a.allCommands() {
+				if c.Name != "quit" {
+					keys = append(keys, c.Keys...)
+				}
+			}
+			for _, k := range append(keys, "pgdown", "pgup", "up", "down") {
+				press(a, "esc", "esc", view, k, k)
+				require.Len(t, strings.Split(a.frame, "\n"), h)
+				a.Update(tea.WindowSizeMsg{Width: 80, Height: 24})
+				a.Update(tea.WindowSizeMsg{Width: 3 * h, Height: h})
+			}
+		}
+	}
 }
 
 func screenText(a *App) string { return sgr.ReplaceAllString(a.frame, "") }

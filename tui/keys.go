@@ -78,9 +78,9 @@ func (a *App) helpKey(name string) {
 	case "up", "k":
 		a.helpTop = max(a.helpTop-1, 0)
 	case "pgdown", "space":
-		a.helpTop += a.h - 4
+		a.helpTop += max(a.h-4, 1)
 	case "pgup":
-		a.helpTop = max(a.helpTop-a.h+4, 0)
+		a.helpTop = max(a.helpTop-max(a.h-4, 1), 0)
 	default:
 		a.help, a.helpTop = false, 0
 	}
