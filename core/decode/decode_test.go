@@ -404,3 +404,13 @@ func TestObservedBusesAreChecked(t *testing.T) {
 		assert.Positive(t, faults[0].Where.Line, change)
 	}
 }
+
+// TestEscapedNamesAreFound with and without their backslash.
+func TestEscapedNamesAreFound(t *testing.T) {
+	names := []string{`top.\bus+sck`, "top.miso", `top.inner.\a.b`}
+	for want, at := range map[string]int{`\bus+sck`: 0, "bus+sck": 0, "top.bus+sck": 0, `top.\bus+sck`: 0, "miso": 1, "inner.a.b": 2} {
+		got, err := Index(names, want)
+		require.NoError(t, err, want)
+		require.Equal(t, at, got, want)
+	}
+}

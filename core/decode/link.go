@@ -246,19 +246,25 @@ func split(text string) ([]string, error) {
 }
 
 // Index finds a line by its name, or by the last parts of it where only one
-// has them.
+// has them. The backslash of an escaped name may be left out.
 func Index(names []string, want string) (int, error) {
 	found := -1
 	for i, n := range names {
 		if n == want {
 			return i, nil
 		}
-		if strings.HasSuffix(n, "."+want) {
-			if found >= 0 {
-				return -1, fmt.Errorf("several lines are called %q; give the name with its scopes", want)
-			}
-			found = i
+	}
+	bare := strings.NewReplacer(`\`, "")
+	want = bare.Replace(want)
+	for i, n := range names {
+		n = bare.Replace(n)
+		if n != want && !strings.HasSuffix(n, "."+want) {
+			continue
 		}
+		if found >= 0 {
+			return -1, fmt.Errorf("several lines are called %q; give the name with its scopes", want)
+		}
+		found = i
 	}
 	if found < 0 {
 		known := append([]string(nil), names...)

@@ -97,8 +97,8 @@ func (r *Reader) variable(scopes, s []string) error {
 		return r.fault("$var: %q is no width", clip([]byte(s[1])))
 	}
 	name := strings.Join(append(append([]string(nil), scopes...), strings.Join(s[3:], "")), ".")
-	v := variable{first: -1, width: width}
-	if s[0] != "real" && s[0] != "realtime" && s[0] != "string" && s[0] != "event" && width >= 1 {
+	levels := s[0] != "real" && s[0] != "realtime" && s[0] != "string" && s[0] != "event" && width >= 1
+	if levels {
 		if width > maxWidth {
 			return r.fault("%s has %d bits; at most %d become lines", clip([]byte(name)), width, maxWidth)
 		}
@@ -106,30 +106,53 @@ func (r *Reader) variable(scopes, s []string) error {
 			return r.fault("the file has more than %d lines", maxLines)
 		}
 	}
-	if old, ok := r.find([]byte(s[2])); ok {
-		// Another name of the same signal: the first one stays.
-		if r.vars[old].width != width && r.vars[old].first >= 0 {
-			return r.fault("code %q stands for %d and for %d bits", clip([]byte(s[2])), r.vars[old].width, width)
-		}
+	v, again := r.find([]byte(s[2]))
+	switch {
+	case !again:
+		v = int32(len(r.vars))
+		r.vars = append(r.vars, variable{first: -1, width: width})
+		r.put(s[2], v+1)
+	case levels && r.vars[v].first >= 0 && r.vars[v].width != width:
+		return r.fault("code %q stands for %d and for %d bits", clip([]byte(s[2])), r.vars[v].width, width)
+	}
+	if !levels {
 		return nil
 	}
-	if s[0] != "real" && s[0] != "realtime" && s[0] != "string" && s[0] != "event" && width >= 1 {
-		v.first = len(r.lines)
-		if width == 1 {
-			r.lines = append(r.lines, Line{name})
-		} else {
-			base := name
-			if i := strings.LastIndexByte(name, '['); i > 0 && strings.Contains(name[i:], ":") {
-				base = name[:i]
-			}
-			for b := width - 1; b >= 0; b-- {
-				r.lines = append(r.lines, Line{fmt.Sprintf("%s[%d]", base, b)})
+	if r.vars[v].first < 0 {
+		r.vars[v] = variable{first: r.signals, width: width}
+		r.signals += width
+	}
+	for i, n := range bitNames(name, s[3], width) {
+		r.lines = append(r.lines, Line{n, r.vars[v].first + i})
+	}
+	return nil
+}
+
+// bitNames names the bits of a variable, the most significant one first, by the range
+// that was declared with it. In an escaped name, brackets are part of the name.
+func bitNames(name, word string, width int) []string {
+	if width == 1 {
+		return []string{name}
+	}
+	base, left, right := name, width-1, 0
+	if i := strings.LastIndexByte(name, '['); i > 0 && !(strings.HasPrefix(word, `\`) && strings.HasSuffix(word, "]")) {
+		var l, r int
+		if n, err := fmt.Sscanf(name[i:], "[%d:%d]", &l, &r); n == 2 && err == nil {
+			base = name[:i]
+			if max(l, r)-min(l, r)+1 == width {
+				left, right = l, r
 			}
 		}
 	}
-	r.vars = append(r.vars, v)
-	r.put(s[2], int32(len(r.vars)))
-	return nil
+	step := 1
+	if left > right {
+		step = -1
+	}
+	var out []string
+	for b := left; len(out) < width; b += step {
+		out = append(out, fmt.Sprintf("%s[%d]", base, b))
+	}
+	return out
 }
 
 // number gives a code of up to three characters as an index; -1 for others.

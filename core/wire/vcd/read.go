@@ -37,7 +37,8 @@ func (e *Error) Error() string { return fmt.Sprintf("line %d: %s", e.Line, e.Rea
 
 // Line is a line of a file.
 type Line struct {
-	Name string // with its scopes, as top.bus.sck; bits of vectors as data[3]
+	Name   string // with its scopes, as top.bus.sck; bits of vectors as data[3]
+	signal int    // several names may stand for one
 }
 
 // variable is what a code stands for.
@@ -58,6 +59,7 @@ type Reader struct {
 
 	mul, div int64 // picoseconds of a time unit
 	lines    []Line
+	signals  int
 	short    []int32 // variable by code, for codes of up to 3 characters
 	long     map[string]int32
 	vars     []variable
@@ -88,7 +90,7 @@ func NewReader(in io.Reader) (*Reader, error) {
 	if err := r.header(); err != nil {
 		return nil, err
 	}
-	r.states = make([]state, len(r.lines))
+	r.states = make([]state, r.signals)
 	return r, nil
 }
 
@@ -97,12 +99,13 @@ func (r *Reader) Lines() []Line { return r.lines }
 
 // Select names the lines that Next gives, by their index, in order.
 func (r *Reader) Select(lines ...int) {
-	r.wanted = append([]int(nil), lines...)
+	r.wanted = r.wanted[:0]
 	for i := range r.states {
 		r.states[i].selected = false
 	}
 	for _, i := range lines {
-		r.states[i].selected = true
+		r.wanted = append(r.wanted, r.lines[i].signal)
+		r.states[r.lines[i].signal].selected = true
 	}
 	r.out = make([]wire.Window, len(lines))
 }
@@ -232,7 +235,6 @@ func (r *Reader) Next() ([]wire.Window, error) {
 		w := wire.Window{From: r.from, To: to, High: s.begin, Toggles: s.toggles, Unknown: s.spans}
 		if s.unknown {
 			w.Unknown = append(w.Unknown, wire.Span{From: max(s.since, r.from), To: to})
-			s.spans = w.Unknown[:0]
 		}
 		r.out[k] = w
 	}

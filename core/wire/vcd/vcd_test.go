@@ -42,6 +42,15 @@ func allOf(in io.Reader) (map[string]lineLevels, quantity.Time, error) {
 	}
 	r.Select(idx...)
 	out := map[string]lineLevels{}
+	// Several variables may have one name.
+	names, count := make([]string, len(idx)), map[string]int{}
+	for i, l := range r.Lines() {
+		names[i] = l.Name
+		if n := count[l.Name]; n > 0 {
+			names[i] = fmt.Sprintf("%s (%d)", l.Name, n)
+		}
+		count[l.Name]++
+	}
 	first := true
 	var to quantity.Time
 	for {
@@ -50,13 +59,13 @@ func allOf(in io.Reader) (map[string]lineLevels, quantity.Time, error) {
 			return out, to, nil
 		}
 		for i, w := range ws {
-			l := out[r.Lines()[i].Name]
+			l := out[names[i]]
 			if first {
 				l.First = w.High
 			}
 			l.Toggles = append(l.Toggles, w.Toggles...)
 			l.Unknown = append(l.Unknown, w.Unknown...)
-			out[r.Lines()[i].Name] = l
+			out[names[i]] = l
 			to = w.To
 		}
 		first = false
@@ -78,6 +87,53 @@ func TestReadsWhatTheStandardAllows(t *testing.T) {
 	assert.Equal(t, []quantity.Time{20 * ns, 40 * ns}, got["top.bus[0]"].Toggles)
 	assert.Equal(t, 50*ns+1, to)
 	assert.Len(t, got, 5)
+}
+
+// TestBitsAreNamedAsDeclared writes vectors of random ranges, each under two names, and
+// compares each bit with the value that the text gives it.
+func TestBitsAreNamedAsDeclared(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		var b strings.Builder
+		left, right := rapid.IntRange(0, 70).Draw(rt, "left"), rapid.IntRange(0, 70).Draw(rt, "right")
+		width := max(left, right) - min(left, right) + 1
+		if width == 1 {
+			right, width = left+1, 2
+		}
+		other := rapid.IntRange(0, 40).Draw(rt, "right of the second name")
+		fmt.Fprintf(&b, "$timescale 1 ps $end $var wire %d ! data [%d:%d] $end $var wire %d ! again[%d:%d] $end $enddefinitions $end\n", width, left, right, width, other, other+width-1)
+		values := make([]string, rapid.IntRange(2, 6).Draw(rt, "values"))
+		for i := range values {
+			values[i] = rapid.StringMatching(fmt.Sprintf("[01]{%d}", width)).Draw(rt, "value")
+			fmt.Fprintf(&b, "#%d b%s !\n", 10*i, values[i])
+		}
+		got, _, err := all(b.String())
+		require.NoError(rt, err)
+		require.Len(rt, got, 2*width)
+		for i := range width {
+			index := left - i
+			if right > left {
+				index = left + i
+			}
+			want := lineLevels{First: values[0][i] == '1'}
+			for k := 1; k < len(values); k++ {
+				if values[k][i] != values[k-1][i] {
+					want.Toggles = append(want.Toggles, quantity.Time(10*k))
+				}
+			}
+			require.Equal(rt, want, got[fmt.Sprintf("data[%d]", index)])
+			require.Equal(rt, want, got[fmt.Sprintf("again[%d]", other+i)])
+		}
+	})
+}
+
+// TestSecondNames: each name of a code is a line of its own; the brackets of an escaped
+// name belong to it.
+func TestSecondNames(t *testing.T) {
+	got, _, err := all("$timescale 1 ps $end $scope module a $end $var wire 1 ! x $end $upscope $end $scope module b $end $var wire 1 ! y $end $var wire 2 \" \\q[7:0] $end $upscope $end $enddefinitions $end #0 0! b00 \" #5 x! #7 1! #9")
+	require.NoError(t, err)
+	require.Equal(t, lineLevels{false, []quantity.Time{7}, []wire.Span{{From: 5, To: 7}}}, got["a.x"])
+	require.Equal(t, got["a.x"], got["b.y"])
+	require.Contains(t, got, "b.\\q[7:0][1]")
 }
 
 func TestTimescales(t *testing.T) {
