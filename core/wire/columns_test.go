@@ -119,7 +119,7 @@ func TestMeasurements(t *testing.T) {
 	assert.Zero(t, m.Frequency())
 	assert.Equal(t, 1.0, m.HighShare)
 	assert.Equal(t, IdleHigh, ActivityOf(&empty))
-	assert.Equal(t, NotDriven, ActivityOf(&Window{To: 100, Unknown: []Span{{0, 100}}}))
+	assert.Equal(t, NotDriven, ActivityOf(&Window{To: 100, Unknown: []Span{{From: 0, To: 100}}}))
 	assert.Equal(t, "idle low", ActivityOf(&Window{To: 100}).String())
 	assert.Equal(t, Active, ActivityOf(&Window{To: 100, Toggles: []quantity.Time{5}}))
 }

@@ -2,6 +2,7 @@ package wire
 
 import (
 	"fmt"
+	"sort"
 	"strings"
 	"unicode"
 
@@ -69,6 +70,7 @@ func (d *Derived) Window(lines []Window) Window {
 	for i := range lines {
 		w.Unknown = append(w.Unknown, lines[i].Unknown...)
 	}
+	w.Unknown = merged(w.Unknown)
 	level := w.High
 	d.out = d.out[:0]
 	for {
@@ -93,6 +95,22 @@ func (d *Derived) Window(lines []Window) Window {
 			d.out = append(d.out, t)
 		}
 	}
+}
+
+// merged gives stretches in order, without overlap. What comes of several lines is not
+// open.
+func merged(spans []Span) []Span {
+	sort.Slice(spans, func(i, j int) bool { return spans[i].From < spans[j].From })
+	out := spans[:0]
+	for _, s := range spans {
+		s.Open = false
+		if n := len(out); n > 0 && s.From <= out[n-1].To {
+			out[n-1].To = max(out[n-1].To, s.To)
+			continue
+		}
+		out = append(out, s)
+	}
+	return out
 }
 
 // formula gives the level for a combination of the inputs.

@@ -73,7 +73,12 @@ type Trace struct {
 	from   quantity.Time // levels before this are no longer kept
 	to     quantity.Time // levels are known up to here
 	blocks []block
+	// unknown are the stretches of unknown level, in order.
+	unknown []Span
 }
+
+// spanBytes is the memory of an unknown stretch.
+const spanBytes = 24
 
 // NewTrace gives an empty trace whose toggles take at most limit bytes, at
 // least one block.
@@ -103,7 +108,25 @@ func (t *Trace) Append(w *Window) {
 		b.n++
 		t.bytes += n
 	}
+	for _, s := range w.Unknown {
+		if n := len(t.unknown); n > 0 && t.unknown[n-1].To >= s.From && t.unknown[n-1].Open == s.Open {
+			t.unknown[n-1].To = max(t.unknown[n-1].To, s.To)
+			continue
+		}
+		t.unknown = append(t.unknown, s)
+		t.bytes += spanBytes
+	}
 	t.to = w.To
+	t.drop()
+}
+
+// drop gives up the oldest levels where there are too many.
+func (t *Trace) drop() {
+	for t.bytes > t.limit && len(t.unknown) > 1 && (len(t.blocks) < 2 || t.unknown[0].To <= t.blocks[0].last) {
+		t.from = max(t.from, t.unknown[0].To)
+		t.unknown = append(t.unknown[:0], t.unknown[1:]...)
+		t.bytes -= spanBytes
+	}
 	for t.bytes > t.limit && len(t.blocks) > 1 {
 		b := t.blocks[0]
 		t.bytes -= len(b.diffs) + 64 + len(b.marks)*markBytes
@@ -132,7 +155,7 @@ func (t *Trace) endsHigh() bool {
 func (t *Trace) Kept() Span {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	return Span{t.from, t.to}
+	return Span{From: t.from, To: t.to}
 }
 
 // Window gives the levels of a stretch, cut to what is kept.
@@ -141,6 +164,10 @@ func (t *Trace) Window(from, to quantity.Time) Window {
 	defer t.mu.Unlock()
 	from, to = max(from, t.from), min(to, t.to)
 	w := Window{From: from, To: max(from, to), High: t.high}
+	for k := sort.Search(len(t.unknown), func(k int) bool { return t.unknown[k].To > from }); k < len(t.unknown) && t.unknown[k].From < to; k++ {
+		s := t.unknown[k]
+		w.Unknown = append(w.Unknown, Span{max(s.From, from), min(s.To, to), s.Open})
+	}
 	i := sort.Search(len(t.blocks), func(i int) bool { return t.blocks[i].last >= from })
 	if i == len(t.blocks) {
 		w.High = t.endsHigh()

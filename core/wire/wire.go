@@ -4,6 +4,7 @@
 package wire
 
 import (
+	"slices"
 	"sort"
 
 	"gavrix/core/quantity"
@@ -12,6 +13,7 @@ import (
 // Span is a stretch of time, From inclusive, To exclusive.
 type Span struct {
 	From, To quantity.Time
+	Open     bool // of an unknown stretch: nobody drove the line; else two fought, or it isn't told
 }
 
 // Window is what one line did in the stretch from From (inclusive) to To
@@ -22,19 +24,45 @@ type Window struct {
 	From, To quantity.Time
 	High     bool // the level before the first toggle
 	Toggles  []quantity.Time
-	// Unknown are the stretches in which nobody drove the line. The level
-	// there is what the line happened to read as.
+	// Unknown are the stretches in which the level isn't known. There it is what the
+	// line happened to read as. They are in order and don't overlap.
 	Unknown []Span
 }
 
 // Floating says whether the level at t is unknown.
-func (w *Window) Floating(t quantity.Time) bool {
+func (w *Window) Floating(t quantity.Time) bool { return w.Symbol(t) > '1' }
+
+// Symbol gives the level at t as captures write it: 0, 1, x for an unknown one, z where
+// nobody drove the line.
+func (w *Window) Symbol(t quantity.Time) byte {
+	if i := sort.Search(len(w.Unknown), func(i int) bool { return w.Unknown[i].To > t }); i < len(w.Unknown) && w.Unknown[i].From <= t {
+		if w.Unknown[i].Open {
+			return 'z'
+		}
+		return 'x'
+	}
+	if w.Level(t) {
+		return '1'
+	}
+	return '0'
+}
+
+// Changes gives the times behind the start of the window at which its symbol may
+// change, rising.
+func (w *Window) Changes() []quantity.Time {
+	if len(w.Unknown) == 0 {
+		return w.Toggles
+	}
+	out := slices.Clone(w.Toggles)
 	for _, s := range w.Unknown {
-		if t >= s.From && t < s.To {
-			return true
+		for _, t := range []quantity.Time{s.From, s.To} {
+			if t > w.From && t < w.To {
+				out = append(out, t)
+			}
 		}
 	}
-	return false
+	slices.Sort(out)
+	return slices.Compact(out)
 }
 
 // Level gives the level at the time t.
@@ -124,7 +152,7 @@ func (l *Line) Mend(t quantity.Time) {
 	}
 	at := t + l.Delay
 	if l.Rest != BiasedHigh {
-		l.unread = append(l.unread, Span{l.openFrom, at})
+		l.unread = append(l.unread, Span{From: l.openFrom, To: at, Open: true})
 	}
 	l.open = false
 	if l.EndHigh() != l.drivenHigh {
@@ -152,7 +180,7 @@ func (l *Line) Read(to quantity.Time) Window {
 		}
 	}
 	if l.open && l.openFrom < to && l.Rest != BiasedHigh {
-		w.Unknown = append(w.Unknown, Span{l.openFrom, to})
+		w.Unknown = append(w.Unknown, Span{From: l.openFrom, To: to, Open: true})
 	}
 	keep := l.unread[:0]
 	for _, s := range l.unread {

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -33,6 +34,9 @@ type Reader struct {
 	now      quantity.Time
 	from     quantity.Time
 	level    []bool
+	unknown  []byte // x, z, or 0
+	since    []quantity.Time
+	spans    [][]wire.Span
 	known    bool
 	wanted   []int
 	selected []bool
@@ -69,13 +73,18 @@ func NewReader(in io.Reader, rate quantity.Freq) (*Reader, error) {
 		if _, err := strconv.ParseFloat(strings.TrimSpace(h), 64); err == nil {
 			return nil, fmt.Errorf("line 1: %q is a number; the first row must name the lines", h)
 		}
-		r.names = append(r.names, strings.TrimSpace(h))
+		h = strings.TrimSpace(h)
+		if slices.Contains(r.names, h) {
+			return nil, fmt.Errorf("line 1: two columns are called %q; give each line its own name", h)
+		}
+		r.names = append(r.names, h)
 	}
 	if len(r.names) == 0 {
 		return nil, errors.New("line 1: there are no lines beside the time")
 	}
 	n := len(r.names)
 	r.level, r.selected, r.toggles = make([]bool, n), make([]bool, n), make([][]quantity.Time, n)
+	r.unknown, r.since, r.spans = make([]byte, n), make([]quantity.Time, n), make([][]wire.Span, n)
 	return r, nil
 }
 
@@ -100,7 +109,7 @@ func (r *Reader) Next() ([]wire.Window, error) {
 	}
 	begin := append([]bool(nil), r.level...)
 	for i := range r.toggles {
-		r.toggles[i] = r.toggles[i][:0]
+		r.toggles[i], r.spans[i] = r.toggles[i][:0], r.spans[i][:0]
 	}
 	var err error
 	for range stretch {
@@ -112,7 +121,10 @@ func (r *Reader) Next() ([]wire.Window, error) {
 	to := r.now + 1
 	r.ended = err != nil
 	for k, i := range r.wanted {
-		r.out[k] = wire.Window{From: r.from, To: to, High: begin[i], Toggles: r.toggles[i]}
+		r.out[k] = wire.Window{From: r.from, To: to, High: begin[i], Toggles: r.toggles[i], Unknown: r.spans[i]}
+		if r.unknown[i] != 0 {
+			r.out[k].Unknown = append(r.out[k].Unknown, r.span(i, to))
+		}
 	}
 	r.from = to
 	if err != nil && !errors.Is(err, io.EOF) {
@@ -148,13 +160,24 @@ func (r *Reader) read(begin []bool) error {
 	}
 	r.row++
 	for i, cell := range row {
-		high := false
+		high, unknown := r.level[i], byte(0)
 		switch strings.TrimSpace(cell) {
 		case "0", "L", "l":
+			high = false
 		case "1", "H", "h":
 			high = true
+		case "x", "X":
+			unknown = 'x'
+		case "z", "Z":
+			high, unknown = true, 'z'
 		default:
-			return fmt.Errorf("line %d: %q is no level; write 0 or 1", line, cell)
+			return fmt.Errorf("line %d: %q is no level; write 0, 1, x (unknown) or z (nobody drives)", line, cell)
+		}
+		if unknown != r.unknown[i] {
+			if r.unknown[i] != 0 {
+				r.spans[i] = append(r.spans[i], r.span(i, t))
+			}
+			r.unknown[i], r.since[i] = unknown, t
 		}
 		if !r.known {
 			r.level[i], begin[i] = high, high
@@ -173,6 +196,11 @@ func (r *Reader) read(begin []bool) error {
 	return nil
 }
 
+// span is the unknown stretch of a line up to a time, cut to the window.
+func (r *Reader) span(i int, to quantity.Time) wire.Span {
+	return wire.Span{From: max(r.since[i], r.from), To: to, Open: r.unknown[i] == 'z'}
+}
+
 // Writer writes windows as rows with times in picoseconds: one row for the
 // start and one for each time at which a line changes.
 type Writer struct {
@@ -180,6 +208,7 @@ type Writer struct {
 	started bool
 	row     []string
 	last    quantity.Time // of the newest row
+	symbols wire.Symbols
 }
 
 // NewWriter begins a file with lines of the given names.
@@ -189,53 +218,24 @@ func NewWriter(out io.Writer, names []string) (*Writer, error) {
 }
 
 // Write adds the windows that follow the last ones, one for each line and all
-// over the same stretch. Levels that nobody drove are written as they read.
+// over the same stretch.
 func (w *Writer) Write(windows []wire.Window) error {
 	if len(windows) != len(w.row)-1 || len(windows) == 0 {
 		return fmt.Errorf("%d windows for %d lines", len(windows), len(w.row)-1)
 	}
-	next := make([]int, len(windows))
-	level := make([]bool, len(windows))
-	for i := range windows {
-		level[i] = windows[i].High
-	}
-	if !w.started {
-		w.started = true
-		if err := w.put(windows[0].From, level); err != nil {
-			return err
+	w.started = true
+	return w.symbols.Walk(windows, func(at quantity.Time, symbols []byte, _ []int) error {
+		for i, s := range symbols {
+			w.row[i+1] = string(s)
 		}
-	}
-	for {
-		at := quantity.Forever
-		for i := range windows {
-			if next[i] < len(windows[i].Toggles) {
-				at = min(at, windows[i].Toggles[next[i]])
-			}
-		}
-		if at == quantity.Forever {
-			return nil
-		}
-		for i := range windows {
-			if next[i] < len(windows[i].Toggles) && windows[i].Toggles[next[i]] == at {
-				level[i] = !level[i]
-				next[i]++
-			}
-		}
-		if err := w.put(at, level); err != nil {
-			return err
-		}
-	}
+		return w.put(at)
+	})
 }
 
-func (w *Writer) put(at quantity.Time, level []bool) error {
+// put writes the row.
+func (w *Writer) put(at quantity.Time) error {
 	w.last = at
 	w.row[0] = strconv.FormatInt(int64(at), 10)
-	for i, high := range level {
-		w.row[i+1] = "0"
-		if high {
-			w.row[i+1] = "1"
-		}
-	}
 	return w.w.Write(w.row)
 }
 

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"slices"
 
 	"gavrix/core/quantity"
 	"gavrix/core/wire"
@@ -78,7 +79,7 @@ type state struct {
 	known    bool
 	high     bool // now
 	begin    bool // at the start of the stretch
-	unknown  bool // now
+	unknown  byte // x, z, or 0: now
 	since    quantity.Time
 	toggles  []quantity.Time
 	spans    []wire.Span
@@ -233,8 +234,8 @@ func (r *Reader) Next() ([]wire.Window, error) {
 	for k, i := range r.wanted {
 		s := &r.states[i]
 		w := wire.Window{From: r.from, To: to, High: s.begin, Toggles: s.toggles, Unknown: s.spans}
-		if s.unknown {
-			w.Unknown = append(w.Unknown, wire.Span{From: max(s.since, r.from), To: to})
+		if s.unknown != 0 {
+			w.Unknown = append(w.Unknown, wire.Span{From: max(s.since, r.from), To: to, Open: s.unknown == 'z'})
 		}
 		r.out[k] = w
 	}
@@ -388,7 +389,7 @@ func (r *Reader) plain() (bool, error) {
 				if s.selected {
 					high := c == '1'
 					k := len(s.toggles)
-					if !s.known || s.unknown || k > 0 && s.toggles[k-1] == r.now {
+					if !s.known || s.unknown != 0 || k > 0 && s.toggles[k-1] == r.now {
 						return false, nil
 					}
 					if high != s.high {
@@ -484,21 +485,21 @@ func (r *Reader) vector(value []byte) error {
 }
 
 // set gives a line a level at the present time.
-func (r *Reader) set(line int, level byte) error {
-	s := &r.states[line]
+func (r *Reader) set(signal int, level byte) error {
+	s := &r.states[signal]
 	if !s.selected {
 		return nil
 	}
-	high, unknown := s.high, false
+	high, unknown := s.high, byte(0)
 	switch level {
 	case '0':
 		high = false
 	case '1':
 		high = true
 	case 'z', 'Z':
-		high, unknown = true, true
+		high, unknown = true, 'z'
 	default:
-		unknown = true
+		unknown = 'x'
 	}
 	if !s.known {
 		s.known = true
@@ -507,19 +508,17 @@ func (r *Reader) set(line int, level byte) error {
 		}
 	}
 	if unknown != s.unknown {
-		if unknown {
-			s.since = r.now
-		} else if r.now > s.since {
-			s.spans = append(s.spans, wire.Span{From: max(s.since, r.from), To: r.now})
+		if s.unknown != 0 && r.now > s.since {
+			s.spans = append(s.spans, wire.Span{From: max(s.since, r.from), To: r.now, Open: s.unknown == 'z'})
 		}
-		s.unknown = unknown
+		s.since, s.unknown = r.now, unknown
 	}
 	if high == s.high {
 		return nil
 	}
 	if n := len(s.toggles); n > 0 && s.toggles[n-1] == r.now {
 		if r.div > 1 {
-			return r.fault("two changes of %s within a picosecond: finer than captures are kept", r.lines[line].Name)
+			return r.fault("two changes of %s within a picosecond: finer than captures are kept", r.name(signal))
 		}
 		// A change back at the same time is no change.
 		s.toggles = s.toggles[:n-1]
@@ -530,4 +529,9 @@ func (r *Reader) set(line int, level byte) error {
 	s.toggles = append(s.toggles, r.now)
 	r.toggles++
 	return nil
+}
+
+// name gives the first name of a signal.
+func (r *Reader) name(signal int) string {
+	return r.lines[slices.IndexFunc(r.lines, func(l Line) bool { return l.signal == signal })].Name
 }
