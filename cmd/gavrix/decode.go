@@ -289,7 +289,7 @@ func (p *printing) Put(r *record.Record) {
 		l := &p.meta.Links[r.Link]
 		p.err = p.csv.Write([]string{
 			strconv.FormatInt(int64(r.Start), 10), strconv.FormatInt(int64(r.End), 10), l.Name, l.Kind,
-			hex.EncodeToString(r.Data), r.AllFlags().String(), jsonl.Text(l.Kind, r),
+			hex.EncodeToString(r.Data), record.MarksText(r.Marks), jsonl.Text(l.Kind, r),
 		})
 	default:
 		_, p.err = p.w.WriteString(textLine(p.meta, r))

@@ -20,9 +20,15 @@ type Decoder interface {
 	// Wake gives the earliest time up to which the decoder must be fed so
 	// that silence alone yields something; quantity.Forever when it will not.
 	Wake() quantity.Time
-	// Flush ends the capture and puts out what is still unfinished.
+	// Flush ends the capture and puts out what is still unfinished; what broke off
+	// is marked record.CutOff.
 	Flush(out record.Sink)
 }
+
+// Rester is a Decoder for which silence has a meaning. Rest, before Flush, says that the
+// capture ended with a change of one of the lines, as captures do that keep only
+// changes: lines that rest go on resting.
+type Rester interface{ Rest(out record.Sink) }
 
 // Settings are the frame settings of one end of a link.
 type Settings interface {

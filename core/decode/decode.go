@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"sort"
 
 	"gavrix/core/bus"
@@ -64,8 +65,9 @@ type Options struct {
 // too, so that what reaches into the stretch is whole. On a fault in the file
 // the records before it have been put out.
 func Run(ctx context.Context, src Source, links []Link, o Options, out record.Sink) error {
+	within := &between{Sink: out, o: o}
 	if o.To > 0 || o.From > 0 {
-		out = &between{out, o}
+		out = within
 	}
 	flush := func() {}
 	if len(links) > 1 {
@@ -83,11 +85,17 @@ func Run(ctx context.Context, src Source, links []Link, o Options, out record.Si
 		}
 	}
 	src.Select(wanted...)
-	end := func() {
-		for _, d := range decoders {
-			if d != nil {
-				d.Flush(out)
+	// The capture ended with a change of a line of the link.
+	changed := make([]bool, len(links))
+	end := func(whole bool) {
+		for i, d := range decoders {
+			if d == nil {
+				continue
 			}
+			if r, ok := d.(bus.Rester); ok && whole && changed[i] {
+				r.Rest(out)
+			}
+			d.Flush(out)
 		}
 		flush()
 	}
@@ -119,6 +127,10 @@ func Run(ctx context.Context, src Source, links []Link, o Options, out record.Si
 						}
 					}
 				}
+				changed[i] = slices.ContainsFunc(buf, func(w wire.Window) bool {
+					n := len(w.Toggles)
+					return n > 0 && w.Toggles[n-1] == w.To-1
+				})
 				if decoders[i] != nil {
 					decoders[i].Feed(buf, out)
 				}
@@ -128,15 +140,17 @@ func Run(ctx context.Context, src Source, links []Link, o Options, out record.Si
 				o.Progress(ws[0].To)
 			}
 			if o.To > 0 && ws[0].From >= o.To {
-				break
+				within.stopped = true
+				end(false)
+				return nil
 			}
 		}
 		if err != nil {
-			end()
+			end(false)
 			return err
 		}
 	}
-	end()
+	end(true)
 	return nil
 }
 
@@ -182,14 +196,19 @@ func Keep(store *capture.Store) func(link, role int, w *wire.Window) {
 // between lets records through that touch the stretch.
 type between struct {
 	record.Sink
-	o Options
+	o       Options
+	stopped bool // before the end of the capture
 }
 
 // Put implements record.Sink.
 func (b *between) Put(r *record.Record) {
-	if r.End >= b.o.From && (b.o.To == 0 || r.Start < b.o.To) {
-		b.Sink.Put(r)
+	if r.End < b.o.From || b.o.To != 0 && r.Start >= b.o.To {
+		return
 	}
+	if b.stopped && r.AllFlags()&record.CutOff != 0 {
+		return // the capture goes on, only the decoding does not
+	}
+	b.Sink.Put(r)
 }
 
 // Sink takes levels, stretch by stretch.

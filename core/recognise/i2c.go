@@ -35,7 +35,7 @@ func findI2C(clock, data *look, c, d int) (Proposal, bool) {
 		flags := r.AllFlags() &^ record.Stretched
 		// The capture may end inside a transaction.
 		if i == len(out)-1 {
-			flags &^= record.NoStop
+			flags &^= record.CutOff
 		}
 		if flags != 0 || len(r.Data) == 0 {
 			p.Bad += max(len(r.Data), 1)

@@ -93,7 +93,7 @@ const (
 	Glitch                            // a low pulse too short for a start bit
 	Floating                          // the line was not driven at a sample
 	Short                             // spi: select was released inside a word
-	NoStop                            // i2c: a start came without a stop before it, or the capture ended
+	CutOff                            // the capture ended inside of it
 	StopInByte                        // i2c: a stop inside a byte
 	Stuff                             // can: six equal bits where stuffing forbids them
 	Form                              // can: a bit of fixed form was wrong
@@ -108,7 +108,7 @@ const (
 
 var flagNames = []string{
 	"framing", "parity", "break", "noise", "overrun", "parity or framing", "glitch", "floating line",
-	"released inside a word", "no stop", "stop inside a byte", "stuff", "form", "check sequence", "not acknowledged", "error flag", "overload", "bus stuck", "clock stretched too long", "two devices selected",
+	"released inside a word", "cut off", "stop inside a byte", "stuff", "form", "check sequence", "not acknowledged", "error flag", "overload", "bus stuck", "clock stretched too long", "two devices selected",
 }
 
 // Names gives the names of the raised marks.
@@ -123,6 +123,17 @@ func (f Flags) Names() []string {
 }
 
 func (f Flags) String() string { return strings.Join(f.Names(), " + ") }
+
+// MarksText gives marks with the characters that they belong to, as `3 parity; 7
+// framing + break`; an index equal to the number of characters stands for something
+// behind the last one.
+func MarksText(marks []Mark) string {
+	var out []string
+	for _, m := range marks {
+		out = append(out, fmt.Sprintf("%d %s", m.Index, m.Flags))
+	}
+	return strings.Join(out, "; ")
+}
 
 // ParseFlags is the inverse of String; unknown words are left out.
 func ParseFlags(s string) Flags {
@@ -169,7 +180,8 @@ type Record struct {
 	Text    string
 
 	// Bits is the size of a word on spi in bits; a word takes as many bytes
-	// of Data as it needs, least significant first.
+	// of Data as it needs, least significant first. On can it is the length code,
+	// NoLength where the frame broke off before it.
 	Bits uint8
 	// Back is, on spi, what the device sent in the same positions as Data;
 	// on i2c a byte for each of Data with the bits Acked and Addressing.
@@ -177,6 +189,49 @@ type Record struct {
 	// ID is the identifier of a can frame.
 	ID   uint32
 	Attr Attr
+	// Facts are what records of some kinds of bus say beyond that.
+	Facts []Fact
+}
+
+// NoLength stands for a length code that was not sent.
+const NoLength = 0xff
+
+// Fact is a number that a record of some kinds of bus has beyond what all have.
+type Fact struct {
+	What  FactKind
+	Index int // of the character, byte or word that it belongs to
+	Value int64
+}
+
+// FactKind says what a Fact is.
+type FactKind uint8
+
+// The facts. Times are in picoseconds.
+const (
+	BreakLength FactKind = iota // uart: how long the line was low
+	LastSample                  // spi: of a word, relative to the record's start
+	CutBits                     // spi, i2c: how many bits there are of a word or byte that was cut off
+	CutOut                      // spi, i2c: these bits, the first one the most significant
+	CutIn                       // spi: likewise of the other direction
+	StartAt                     // i2c: of the start before a byte, relative to the record's start
+	CheckValue                  // can: the check sequence as it was sent
+	StuffBits                   // can: bits put in by stuffing, up to where the frame was read
+	FlagAt                      // can: the error flag behind the frame, relative to the record's start
+	Answer                      // can: of a frame that broke off behind its acknowledge slot: 1 if somebody answered
+	factKinds                   // keep last
+)
+
+// Known says whether the number of a fact has a meaning.
+func (k FactKind) Known() bool { return k < factKinds }
+
+// Fact gives a fact of the character with an index.
+func (r *Record) Fact(what FactKind, index int) (v int64, ok bool) {
+	for _, f := range r.Facts {
+		if f.What == what && f.Index == index {
+			return f.Value, true
+		}
+	}
+	return 0, false
 }
 
 // Bits of Back on i2c.
@@ -190,13 +245,14 @@ type Attr uint8
 
 // The properties.
 const (
-	Extended  Attr = 1 << iota // 29-bit identifier
-	Remote                     // remote frame: Data is empty, Bits its length code
-	FD                         // flexible data rate format
-	Switched                   // the data phase at its own rate
-	Passive                    // error-state indicator: the sender is error passive
-	Stopped                    // i2c: the transaction ended with a stop
-	Addressed                  // uart: the ninth bit of a character marks an address
+	Extended   Attr = 1 << iota // 29-bit identifier
+	Remote                      // remote frame: Data is empty, Bits its length code
+	FD                          // flexible data rate format
+	Switched                    // the data phase at its own rate
+	Passive                     // error-state indicator: the sender is error passive
+	Stopped                     // i2c: the transaction ended with a stop
+	Addressed                   // uart: the ninth bit of a character marks an address
+	Incomplete                  // can: the frame broke off before its identifier was complete
 )
 
 // Len is the number of characters.
@@ -264,6 +320,7 @@ func (r *Record) Clone() Record {
 	c.Offsets = append([]quantity.Time(nil), r.Offsets...)
 	c.Back = append([]byte(nil), r.Back...)
 	c.Marks = append([]Mark(nil), r.Marks...)
+	c.Facts = append([]Fact(nil), r.Facts...)
 	return c
 }
 

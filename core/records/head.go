@@ -63,7 +63,7 @@ func (h *Head) record(chunks [][]byte) record.Record {
 // pack appends what a Head does not hold. Offsets are kept as what they differ from
 // back to back, which mostly is nothing.
 func pack(b []byte, r *record.Record) []byte {
-	for _, n := range []int{len(r.Data), len(r.Back), len(r.Text), len(r.Offsets), len(r.Marks)} {
+	for _, n := range []int{len(r.Data), len(r.Back), len(r.Text), len(r.Offsets), len(r.Marks), len(r.Facts)} {
 		b = binary.AppendUvarint(b, uint64(n))
 	}
 	b = append(b, r.Data...)
@@ -78,11 +78,16 @@ func pack(b []byte, r *record.Record) []byte {
 		b = binary.AppendVarint(b, int64(m.Index))
 		b = binary.AppendUvarint(b, uint64(m.Flags))
 	}
+	for _, f := range r.Facts {
+		b = append(b, byte(f.What))
+		b = binary.AppendVarint(b, int64(f.Index))
+		b = binary.AppendVarint(b, f.Value)
+	}
 	return b
 }
 
 func unpack(b []byte, r *record.Record) {
-	var n [5]int
+	var n [6]int
 	for i := range n {
 		v, k := binary.Uvarint(b)
 		n[i], b = int(v), b[k:]
@@ -111,6 +116,15 @@ func unpack(b []byte, r *record.Record) {
 			index, k := binary.Varint(b)
 			flags, j := binary.Uvarint(b[k:])
 			r.Marks[i], b = record.Mark{Index: int(index), Flags: record.Flags(flags)}, b[k+j:]
+		}
+	}
+	if n[5] > 0 {
+		r.Facts = make([]record.Fact, n[5])
+		for i := range r.Facts {
+			what := record.FactKind(b[0])
+			index, k := binary.Varint(b[1:])
+			value, j := binary.Varint(b[1+k:])
+			r.Facts[i], b = record.Fact{What: what, Index: int(index), Value: value}, b[1+k+j:]
 		}
 	}
 }

@@ -33,6 +33,7 @@ func anyRecord(rt *rapid.T, about quantity.Time) record.Record {
 	}
 	if rapid.IntRange(0, 5).Draw(rt, "bad") == 0 {
 		r.Back = []byte{1, 2}
+		r.Facts = []record.Fact{{What: record.FactKind(rapid.IntRange(0, 8).Draw(rt, "fact")), Index: rapid.IntRange(0, 300).Draw(rt, "of"), Value: rapid.Int64().Draw(rt, "value")}}
 		r.Marks = []record.Mark{{Index: rapid.IntRange(0, 5).Draw(rt, "index"), Flags: record.Flags(rapid.IntRange(1, 1<<20).Draw(rt, "flags"))}}
 	}
 	return r

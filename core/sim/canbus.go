@@ -153,9 +153,6 @@ func (b *canBus) start(n Nodes) {
 	// The tap reads on, unless it is to read with another timing.
 	tap := b.tap
 	if timing := n.Tap.Timing(); tap == nil || timing != b.now.Tap.Timing() {
-		if tap != nil {
-			tap.Flush(b)
-		}
 		tap = can.NewDecoder(timing, b.index)
 	}
 	b.now, b.began = n, b.w.now
@@ -281,7 +278,7 @@ func (b *canBus) Put(r *record.Record) {
 	if r.Attr&record.Extended != 0 {
 		id |= 1 << 32
 	}
-	if r.AllFlags()&(record.ErrorFlag|record.Overload) == 0 {
+	if r.AllFlags()&(record.ErrorFlag|record.Overload) == 0 && r.Attr&record.Incomplete == 0 {
 		r.From = b.sender[id]
 	}
 	b.w.store.Put(r)

@@ -71,6 +71,31 @@ func (w *Window) Level(t quantity.Time) bool {
 	return w.High != (n%2 == 1)
 }
 
+// Known gives the window with a level in place of what is unknown.
+func (w *Window) Known(high bool) Window {
+	if len(w.Unknown) == 0 {
+		return *w
+	}
+	out := Window{From: w.From, To: w.To, High: w.High}
+	if w.Floating(w.From) {
+		out.High = high
+	}
+	level := out.High
+	for _, t := range w.Changes() {
+		now := high
+		if s := w.Symbol(t); s <= '1' {
+			now = s == '1'
+		}
+		if now != level && t > w.From {
+			out.Toggles = append(out.Toggles, t)
+		} else if now != level {
+			out.High = now
+		}
+		level = now
+	}
+	return out
+}
+
 // EndsHigh gives the level at the end of the window.
 func (w *Window) EndsHigh() bool { return w.High != (len(w.Toggles)%2 == 1) }
 

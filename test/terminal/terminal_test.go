@@ -7,7 +7,9 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -117,8 +119,16 @@ func (s *term) pid() string {
 	pane := strings.TrimSpace(s.tmux("display-message", "-p", "#{pane_pid}"))
 	var pid string
 	s.until(func(string) bool {
-		out, _ := exec.Command("pgrep", "-P", pane, "-f", binary).Output()
-		pid = strings.TrimSpace(string(out))
+		// Not with pgrep: a small machine has none.
+		all, _ := filepath.Glob("/proc/[0-9]*")
+		for _, p := range all {
+			stat, _ := os.ReadFile(filepath.Join(p, "stat"))
+			line, _ := os.ReadFile(filepath.Join(p, "cmdline"))
+			_, behind, _ := strings.Cut(string(stat), ") ")
+			if f := strings.Fields(behind); len(f) > 1 && f[1] == pane && strings.Contains(string(line), binary) {
+				pid = filepath.Base(p)
+			}
+		}
 		return pid != ""
 	}, "the program's process")
 	return pid
@@ -275,16 +285,18 @@ func TestSilentLinkByKeys(t *testing.T) {
 }
 
 func TestEveryEndLeavesTerminalAndCaptureWhole(t *testing.T) {
-	for _, sig := range []string{"USR1", "TERM", "HUP", "INT"} {
-		t.Run(sig, func(t *testing.T) {
+	for name, sig := range map[string]syscall.Signal{"USR1": syscall.SIGUSR1, "TERM": syscall.SIGTERM, "HUP": syscall.SIGHUP, "INT": syscall.SIGINT} {
+		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			s := start(t, 100, 30)
 			file := filepath.Join(t.TempDir(), "demo.pcapng")
 			s.text(binary + " demo --record " + file)
 			s.keys("Enter")
 			s.wait("TRAFFIC", "5.2")
-			require.NoError(t, exec.Command("kill", "-"+sig, s.pid()).Run())
-			if sig == "USR1" {
+			pid, err := strconv.Atoi(s.pid())
+			require.NoError(t, err)
+			require.NoError(t, syscall.Kill(pid, sig))
+			if sig == syscall.SIGUSR1 {
 				s.wait("a fault inside the program: forced", "The capture was saved as far as it went.")
 			}
 			s.clean()

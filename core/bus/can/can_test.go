@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 
@@ -384,8 +385,33 @@ func TestErrorsAreNamed(t *testing.T) {
 	assert.Equal(t, record.NotAcknowledged, r.AllFlags())
 	assert.Equal(t, base.Data, r.Data)
 	r = see(flip(EndOfFrame, 2, false))
-	assert.Equal(t, record.Form|record.ErrorFlag, r.AllFlags())
-	assert.Contains(t, r.Text, "end of frame")
+	assert.Equal(t, record.Form, r.AllFlags())
+	assert.Contains(t, r.Text, "form error in the end of frame")
+	r = see(func(bs []Bit) {
+		for i := range bs {
+			if bs[i].Field == EndOfFrame && bs[i].Index < 6 {
+				bs[i].Recessive = false
+			}
+		}
+	})
+	assert.Equal(t, record.ErrorFlag, r.AllFlags())
+	assert.Contains(t, r.Text, "error flag in the end of frame")
+	// A wrong check sequence that nobody acknowledged, with and without an error flag
+	// behind the slot.
+	for _, flagged := range []bool{false, true} {
+		r = see(func(bs []Bit) {
+			flip(DataField, 17, false)(bs)
+			flip(AckSlot, 0, false)(bs)
+			for i := range bs {
+				if flagged && (bs[i].Field == AckDelimiter || bs[i].Field == EndOfFrame && bs[i].Index < 5) {
+					bs[i].Recessive = false
+				}
+			}
+		})
+		assert.Equal(t, record.CheckSequence|record.NotAcknowledged, r.AllFlags())
+		assert.Regexp(t, "^check sequence does not fit.*nobody acknowledged$", r.Text)
+		assert.Equal(t, false, fields(&r)["acknowledged"])
+	}
 
 	// An overload flag in the first bit of the intermission.
 	tog, end := Encode(nil, Build(base, true), timing, lead)
@@ -394,6 +420,22 @@ func TestErrorsAreNamed(t *testing.T) {
 	require.Len(t, rs, 2)
 	assert.Zero(t, rs[0].AllFlags())
 	assert.Equal(t, record.Overload, rs[1].AllFlags())
+	assert.Equal(t, end, rs[1].Start)
+	assert.InDelta(t, float64(end+14*bit), float64(rs[1].End), 1000, "six bits and its delimiter")
+	// One in the last bit of the end of a frame, which is good.
+	tog, end = Encode(nil, Build(base, true), timing, lead)
+	tog = append(tog, end-bit, end+5*bit)
+	rs = decode(NewDecoder(timing, 0), tog, end+60*bit, wiretest.Whole(end+60*bit))
+	require.Len(t, rs, 2)
+	assert.Zero(t, rs[0].AllFlags())
+	assert.Equal(t, record.Overload, rs[1].AllFlags())
+
+	// An error flag while nobody sends.
+	rs = decode(NewDecoder(timing, 0), []quantity.Time{lead, lead + 6*bit}, lead+60*bit, wiretest.Whole(lead+60*bit))
+	require.Len(t, rs, 1)
+	assert.Equal(t, record.ErrorFlag, rs[0].AllFlags())
+	assert.Equal(t, "error flag while the bus was idle", sentence(&rs[0]))
+	assert.NotContains(t, fields(&rs[0]), "identifier")
 
 	// A passive error flag: six recessive bits in the data.
 	b := Build(Frame{ID: 0x2a5, Data: []byte{0xaa, 0xaa}}, true)
@@ -407,6 +449,78 @@ func TestErrorsAreNamed(t *testing.T) {
 	rs = decode(NewDecoder(timing, 0), tog, end+60*bit, wiretest.Whole(end+60*bit))
 	require.Len(t, rs, 1)
 	assert.Equal(t, record.Stuff, rs[0].AllFlags())
+}
+
+// TestWhatWasNotSentIsNotClaimed breaks frames off with an error flag at each bit: no
+// record has more of the frame than had been on the wire.
+func TestWhatWasNotSentIsNotClaimed(t *testing.T) {
+	bit := timing.Nominal.Bit.Times(1)
+	rapid.Check(t, func(rt *rapid.T) {
+		f := anyFrame(rt)
+		f.Switched = false
+		b := Build(f, true)
+		n := rapid.IntRange(2, len(b.Bits)-9).Draw(rt, "whole bits")
+		sent := slices.Clone(b.Bits[:n])
+		last := sent[n-1]
+		for range 6 {
+			sent = append(sent, Bit{})
+		}
+		tog, end := Encode(nil, Built{Bits: sent}, timing, lead)
+		rs := decode(NewDecoder(timing, 0), tog, end+60*bit, wiretest.Whole(end+60*bit))
+		require.NotEmpty(rt, rs)
+		got, said := rs[0], fields(&rs[0])
+		// The bits of the flag may look like some more of the frame: up to five, and
+		// other stuff bits may be among them.
+		at := func(field Field) bool {
+			for i := range b.Bits {
+				if b.Bits[i].Field == field {
+					return i < n+8
+				}
+			}
+			return false
+		}
+		if id, has := said["identifier"]; has {
+			require.True(rt, at(RemoteBit), "identifier %v after %v", id, last)
+		}
+		if _, has := said["length_code"]; has {
+			require.True(rt, at(LengthCode))
+		}
+		if _, has := said["check_sequence"]; has {
+			require.True(rt, at(CheckDelimiter) || at(AckSlot))
+		}
+		if _, has := said["acknowledged"]; has {
+			require.True(rt, at(AckSlot), "acknowledged after %v: %+v", last, got)
+		}
+		require.NotZero(rt, got.AllFlags())
+	})
+}
+
+// TestCutOff: a capture that ends at its last change keeps the frame that was sent
+// whole; one that ends elsewhere within the frame has a record that says so.
+func TestCutOff(t *testing.T) {
+	bit := timing.Nominal.Bit.Times(1)
+	rapid.Check(t, func(rt *rapid.T) {
+		f := anyFrame(rt)
+		tog, end := Encode(nil, Build(f, true), timing, lead)
+		want := decode(NewDecoder(timing, 0), tog, end+40*bit, wiretest.Whole(end+40*bit))
+		require.Len(rt, want, 1)
+		var got record.List
+		d := NewDecoder(timing, 0)
+		to := tog[len(tog)-1] + 1
+		wiretest.Feed([][]quantity.Time{tog}, []bool{true}, to, wiretest.AtRandom(rt, to, 5), func(ws []wire.Window) { d.Feed(ws, &got) })
+		d.Rest(&got)
+		d.Flush(&got)
+		require.Equal(rt, want, got.Done)
+
+		to = lead + 1 + quantity.Time(rapid.Int64Range(0, int64(end-9*bit-lead)).Draw(rt, "end"))
+		d, got = NewDecoder(timing, 0), record.List{}
+		wiretest.Feed([][]quantity.Time{tog}, []bool{true}, to, wiretest.Whole(to), func(ws []wire.Window) { d.Feed(ws, &got) })
+		d.Flush(&got)
+		require.Len(rt, got.Done, 1)
+		require.Equal(rt, record.CutOff, got.Done[0].AllFlags())
+		require.Equal(rt, to, got.Done[0].End)
+		require.True(rt, bytes.HasPrefix(f.Data, got.Done[0].Data))
+	})
 }
 
 // TestClockMismatch: within the smaller of the two limits that the standard

@@ -15,7 +15,9 @@ const (
 	integrating phaseOf = iota // waiting for eleven recessive bits
 	idle                       // waiting for a start of frame
 	inFrame
-	between // intermission
+	between     // intermission
+	inFlag      // dominant bits of an error or overload flag
+	inDelimiter // recessive bits behind an overload flag
 )
 
 // Decoder decodes a bus from the levels of one receive line. It synchronises
@@ -34,7 +36,16 @@ type Decoder struct {
 
 	frame reader
 	marks [1]record.Mark
+	facts [4]record.Fact
 	data  [64]byte
+
+	overload bool // of the flag
+	flag     int  // its dominant bits
+	to       quantity.Time
+	high     bool // the line at to
+	// resting: what is fed is not in the capture any more. unseen: its acknowledge
+	// slot neither.
+	resting, unseen bool
 
 	// onBit, if set, is told of each bit of a frame, for labels.
 	onBit func(Sampled)
@@ -108,6 +119,7 @@ func (d *Decoder) Feed(lines []wire.Window, out record.Sink) {
 		}
 		i++
 	}
+	d.to, d.high = w.To, w.EndsHigh()
 }
 
 // edges takes the bits before the next edges, up to the first event inside the
@@ -201,8 +213,30 @@ func (d *Decoder) samples(r bool, n int, out record.Sink) {
 			d.take(false, 1, out)
 			return
 		}
-		d.overload(out)
+		d.beginFlag()
 		c.advance(1)
+	case inFlag:
+		if !r {
+			c.advance(n)
+			d.flag += n
+			return
+		}
+		d.endFlag(out)
+	case inDelimiter:
+		if !r || d.quiet == 7 {
+			if r {
+				c.advance(1)
+			}
+			d.rec.End = c.start()
+			out.Put(&d.rec)
+			if d.state, d.gap = between, 0; !r {
+				d.giveUp()
+			}
+			return
+		}
+		n = min(n, 7-d.quiet)
+		c.advance(n)
+		d.quiet += n
 	case inFrame:
 		d.take(r, n, out)
 	}
@@ -254,21 +288,41 @@ func (d *Decoder) event(used int, e event, out record.Sink) {
 		d.state, d.gap = between, 0
 	case overload:
 		// The frame itself is good.
-		d.put(end, out)
-		d.giveUp()
+		d.put(start, out)
+		c.advance(-1)
+		d.beginFlag()
+		c.advance(1)
 	case faulty:
 		d.fail(start, end, out)
 	}
 }
 
-// overload puts out an overload flag that begins with the present bit.
-func (d *Decoder) overload(out record.Sink) {
-	c, r := &d.clock, &d.rec
-	r.Start, r.End = c.start(), c.end()
-	r.ID, r.Attr, r.Bits, r.Data = 0, 0, 0, nil
-	r.Text = "overload flag in the " + Intermission.String()
+// beginFlag begins an overload flag with the present bit.
+func (d *Decoder) beginFlag() {
+	r := &d.rec
+	r.Start = d.clock.start()
+	r.ID, r.Attr, r.Bits, r.Data, r.Facts = 0, 0, 0, nil, nil
+	r.Text = "overload flag"
 	d.mark(record.Overload)
-	out.Put(r)
+	d.state, d.flag, d.overload = inFlag, 1, true
+}
+
+// endFlag says what the dominant bits were that end before the present bit: behind an
+// overload flag follows its delimiter; a dominant bit in the end of a frame was the
+// first of an error flag, or stands alone.
+func (d *Decoder) endFlag(out record.Sink) {
+	if d.overload {
+		d.state, d.quiet = inDelimiter, 0
+		return
+	}
+	flags, name := record.Form, "form error"
+	if d.flag >= 6 {
+		flags, name = record.ErrorFlag, "error flag"
+	}
+	d.rec.Text = name + " in " + d.rec.Text
+	d.rec.End = d.clock.start()
+	d.mark(flags)
+	out.Put(&d.rec)
 	d.giveUp()
 }
 
@@ -291,11 +345,26 @@ func (d *Decoder) fail(start, end quantity.Time, out record.Sink) {
 		d.giveUp()
 		return
 	}
+	if d.resting {
+		d.cut(out)
+		return
+	}
 	d.rec.End = end
 	field, i := p.place()
 	where := field.String()
 	flags, name := p.fault, p.name
+	d.fill()
 	switch {
+	case flags == record.Form|record.ErrorFlag:
+		d.rec.Text = fmt.Sprintf("the end of frame, bit %d of the frame", p.total())
+		d.state, d.flag, d.overload = inFlag, 1, false
+		return
+	case flags == record.Stuff && p.have <= 5 && !d.last:
+		d.rec.Text = "error flag while the bus was idle"
+		d.mark(record.ErrorFlag)
+		out.Put(&d.rec)
+		d.giveUp()
+		return
 	case flags&record.CheckSequence != 0:
 		where = CheckField.String()
 	case field == DataField:
@@ -307,9 +376,8 @@ func (d *Decoder) fail(start, end quantity.Time, out record.Sink) {
 	d.rec.Text = fmt.Sprintf("%s in the %s, bit %d of the frame", name, where, p.total())
 	if p.tail > 2 && !p.acknowledged {
 		flags |= record.NotAcknowledged
-		d.rec.Text = "nobody acknowledged; " + d.rec.Text
+		d.rec.Text += "; nobody acknowledged"
 	}
-	d.fill()
 	d.mark(flags)
 	out.Put(&d.rec)
 	d.giveUp()
@@ -318,6 +386,10 @@ func (d *Decoder) fail(start, end quantity.Time, out record.Sink) {
 // put puts out a frame that was read to its end, or up to where its sender
 // missed the acknowledgement.
 func (d *Decoder) put(end quantity.Time, out record.Sink) {
+	if d.resting && d.unseen {
+		d.cut(out)
+		return
+	}
 	d.rec.End = end
 	d.fill()
 	d.rec.Text, d.rec.Marks = "", nil
@@ -328,24 +400,56 @@ func (d *Decoder) put(end quantity.Time, out record.Sink) {
 	out.Put(&d.rec)
 }
 
+// cut puts out what there is of a frame in which the capture ends.
+func (d *Decoder) cut(out record.Sink) {
+	field, _ := d.frame.place()
+	d.rec.End = d.to
+	d.fill()
+	d.rec.Text = "the capture ends in the " + field.String()
+	d.mark(record.CutOff)
+	out.Put(&d.rec)
+	d.giveUp()
+}
+
 func (d *Decoder) mark(f record.Flags) {
 	d.marks[0] = record.Mark{Index: len(d.rec.Data), Flags: f}
 	d.rec.Marks = d.marks[:]
 }
 
-// fill gives the record what is known of the frame.
+// fill gives the record what is known of the frame, and nothing that was not sent.
 func (d *Decoder) fill() {
-	r, f := &d.rec, &d.frame.f
+	r, p := &d.rec, &d.frame
+	f := &p.f
 	r.ID, r.Bits, r.Attr = f.ID, uint8(f.DLC), 0
+	if p.dataAt == 0 {
+		r.Bits = record.NoLength
+	}
+	remote := f.Remote
+	if !p.named() {
+		r.ID, r.Attr, remote = 0, record.Incomplete, false
+	}
 	for _, a := range [...]struct {
 		on  bool
 		bit record.Attr
-	}{{f.Extended, record.Extended}, {f.Remote, record.Remote}, {f.FD, record.FD}, {f.Switched, record.Switched}, {f.Passive, record.Passive}} {
+	}{{f.Extended, record.Extended}, {remote, record.Remote}, {f.FD, record.FD}, {f.Switched, record.Switched}, {f.Passive, record.Passive}} {
 		if a.on {
 			r.Attr |= a.bit
 		}
 	}
-	r.Data = d.frame.data(d.data[:])
+	r.Data = p.data(d.data[:])
+	r.Facts = append(d.facts[:0], record.Fact{What: record.StuffBits, Value: int64(p.stuffing())})
+	if p.stage == ending {
+		r.Facts = append(r.Facts, record.Fact{What: record.CheckValue, Value: int64(p.sent)})
+	}
+	if p.fault == record.NotAcknowledged {
+		r.Facts = append(r.Facts, record.Fact{What: record.FlagAt, Value: int64(r.End - r.Start)})
+	} else if p.fault != 0 && p.tail > 2 {
+		answer := record.Fact{What: record.Answer}
+		if p.acknowledged {
+			answer.Value = 1
+		}
+		r.Facts = append(r.Facts, answer)
+	}
 }
 
 // Wake implements bus.Decoder.
@@ -356,5 +460,27 @@ func (d *Decoder) Wake() quantity.Time {
 	return d.clock.next() + 1
 }
 
-// Flush implements bus.Decoder: a frame that is cut off is dropped.
-func (d *Decoder) Flush(record.Sink) {}
+// Rest implements bus.Rester.
+func (d *Decoder) Rest(out record.Sink) {
+	if !d.high || d.state == idle || d.state == integrating {
+		return
+	}
+	d.resting, d.unseen = true, d.state == inFrame && d.frame.tail < 2
+	// No frame can have so many recessive bits before it.
+	end := d.to + quantity.Time(40*d.clock.nominal.bit/1000)
+	d.Feed([]wire.Window{{From: d.to, To: end, High: true}}, out)
+	d.resting = false
+}
+
+// Flush implements bus.Decoder.
+func (d *Decoder) Flush(out record.Sink) {
+	switch d.state {
+	case inFrame:
+		d.cut(out)
+	case inFlag, inDelimiter:
+		d.rec.End = d.to
+		d.mark(d.marks[0].Flags | record.CutOff)
+		out.Put(&d.rec)
+	}
+	d.giveUp()
+}

@@ -20,9 +20,12 @@ var shareType = doc.Scalar("a share of the bit in %", func(s string) (float64, e
 var Schema = doc.Map(
 	doc.Key{Name: "rate", Doc: "nominal bit rate", Type: doc.RateType, Required: true},
 	doc.Key{Name: "data-rate", Doc: "bit rate of the data phase of frames with a rate switch", Type: doc.RateType},
-	doc.Key{Name: "sample", Doc: "sample point in both phases, as 87.5 %", Type: shareType, Default: "80 %"},
+	doc.Key{Name: "sample", Doc: "sample point, as 87.5 %; of both phases, if data-sample does not say otherwise", Type: shareType, Default: "80 %"},
 	doc.Key{Name: "jump", Doc: "synchronisation jump width, as a share of the bit", Type: shareType, Default: "10 %"},
 	doc.Key{Name: "quanta", Doc: "time quanta a bit; absent: edges are seen when they happen", Type: doc.Int(4, 385)},
+	doc.Key{Name: "data-sample", Doc: "sample point of the data phase", Type: shareType},
+	doc.Key{Name: "data-jump", Doc: "synchronisation jump width of the data phase", Type: shareType},
+	doc.Key{Name: "data-quanta", Doc: "time quanta a bit of the data phase", Type: doc.Int(4, 385)},
 )
 
 // Kind describes the bus.
@@ -90,14 +93,23 @@ func (t Timing) Describe() string {
 
 func parse(n *doc.Node) (bus.Settings, error) {
 	t := UsualTiming(doc.Of[quantity.Rate](n, "rate"), doc.Of[quantity.Rate](n, "data-rate"))
-	for _, p := range []*Phase{&t.Nominal, &t.Data} {
-		p.Quanta = doc.Of[int](n, "quanta")
-		p.Sample = doc.Of[float64](n, "sample")
-		p.Jump = doc.Of[float64](n, "jump")
-		if n.Get("jump") == nil {
+	read := func(p *Phase, prefix string) {
+		if q := n.Get(prefix + "quanta"); q != nil || prefix == "" {
+			p.Quanta = doc.Of[int](n, prefix+"quanta")
+		}
+		if n.Get(prefix+"sample") != nil || prefix == "" {
+			p.Sample = doc.Of[float64](n, prefix+"sample")
+		}
+		if n.Get(prefix+"jump") != nil || prefix == "" {
+			p.Jump = doc.Of[float64](n, prefix+"jump")
+		}
+		if n.Get(prefix+"jump") == nil {
 			p.Jump = min(p.Jump, 1-p.Sample) // the default gives way
 		}
 	}
+	read(&t.Nominal, "")
+	read(&t.Data, "")
+	read(&t.Data, "data-")
 	return t, t.Check()
 }
 
@@ -117,14 +129,14 @@ func sentence(r *record.Record) string {
 	if r.AllFlags()&record.Overload != 0 {
 		return r.Text
 	}
-	digits := 3
-	if r.Attr&record.Extended != 0 {
-		digits = 8
-	}
-	s := fmt.Sprintf("%0*X", digits, r.ID)
-	if r.Attr&record.Remote != 0 {
+	s := identifier(r)
+	switch {
+	case r.Attr&record.Incomplete != 0:
+		return r.Text
+	case r.Bits == record.NoLength:
+	case r.Attr&record.Remote != 0:
 		s += fmt.Sprintf("  asks for %d bytes", Length(int(r.Bits), false))
-	} else {
+	default:
 		s += fmt.Sprintf("  %d bytes  % X", len(r.Data), r.Data)
 	}
 	if a := attributes(r.Attr &^ record.Remote); len(a) > 0 {
@@ -136,9 +148,41 @@ func sentence(r *record.Record) string {
 	return s
 }
 
-func fields(r *record.Record) map[string]any {
-	return map[string]any{
-		"identifier": r.ID, "format": attributes(r.Attr), "length_code": r.Bits,
-		"acknowledged": r.AllFlags()&record.NotAcknowledged == 0, "note": r.Text,
+// identifier is that of a frame in hex, as many digits as it has.
+func identifier(r *record.Record) string {
+	if r.Attr&record.Extended != 0 {
+		return fmt.Sprintf("%08X", r.ID)
 	}
+	return fmt.Sprintf("%03X", r.ID)
+}
+
+func fields(r *record.Record) map[string]any {
+	out := map[string]any{"note": r.Text}
+	flags := r.AllFlags()
+	if flags&record.Overload != 0 {
+		return out
+	}
+	out["format"] = attributes(r.Attr)
+	if r.Attr&record.Incomplete == 0 {
+		out["identifier"] = r.ID
+	}
+	if r.Bits != record.NoLength {
+		out["length_code"] = r.Bits
+	}
+	if flags&(record.Stuff|record.Form|record.CheckSequence|record.ErrorFlag|record.CutOff) == 0 {
+		out["acknowledged"] = flags&record.NotAcknowledged == 0
+	}
+	for _, f := range r.Facts {
+		switch f.What {
+		case record.Answer:
+			out["acknowledged"] = f.Value != 0
+		case record.CheckValue:
+			out["check_sequence"] = f.Value
+		case record.StuffBits:
+			out["stuff_bits"] = f.Value
+		case record.FlagAt:
+			out["error_flag_ps"] = f.Value
+		}
+	}
+	return out
 }

@@ -32,7 +32,7 @@ func encodePacket(r *record.Record) [][]byte {
 	length := byte(len(r.Data))
 	if r.Attr&record.Remote != 0 {
 		id |= packetRemote
-		length = r.Bits
+		length = r.Bits & 0xf
 	}
 	flags := byte(0)
 	for a, f := range packetFlags {
@@ -40,7 +40,7 @@ func encodePacket(r *record.Record) [][]byte {
 			flags |= f
 		}
 	}
-	if r.AllFlags()&(record.ErrorFlag|record.Overload) != 0 {
+	if r.AllFlags()&(record.ErrorFlag|record.Overload|record.CutOff) != 0 || r.Attr&record.Incomplete != 0 {
 		id |= packetError
 	}
 	b := binary.BigEndian.AppendUint32(nil, id)

@@ -59,6 +59,7 @@ type reader struct {
 	extra    int  // fixed stuff bits, and the second bit of an acknowledge slot
 	value    uint32
 	check    uint32
+	sent     uint32 // the check sequence as it came
 	width    int
 
 	plain stream // the bits without stuff bits
@@ -143,6 +144,8 @@ func (p *reader) bits(r bool, n int) (used int, e event) {
 	return used, nothing
 }
 
+const badCheck = "check sequence does not fit"
+
 func (p *reader) fail(f record.Flags, name string) event {
 	p.fault, p.name = f, name
 	return faulty
@@ -190,7 +193,8 @@ func (p *reader) decide(r bool) event {
 		p.need += 15
 		return nothing
 	}
-	p.badCheck = p.plain.last(15) != p.check
+	p.sent = p.plain.last(15)
+	p.badCheck = p.sent != p.check
 	if p.run == 5 {
 		p.stage = trailing
 		return nothing
@@ -281,6 +285,7 @@ func (p *reader) fixedBit(r bool) event {
 		}
 		p.check, p.width, p.value = p.raw.over(c), int(c.width), 0
 	case k == 4+p.width:
+		p.sent = p.value
 		p.badCheck = p.badCheck || p.value != p.check
 		p.stage = ending
 		return checked
@@ -311,10 +316,13 @@ func (p *reader) end(r bool) event {
 		if !r && p.silent {
 			// Not a late slot, but the sender's error flag.
 			p.acknowledged = false
+			if p.badCheck {
+				return p.fail(record.CheckSequence|record.NotAcknowledged, badCheck)
+			}
 			return p.fail(record.NotAcknowledged, "nobody acknowledged")
 		}
 		if p.badCheck {
-			return p.fail(record.CheckSequence, "check sequence does not fit")
+			return p.fail(record.CheckSequence, badCheck)
 		}
 		if !r {
 			return p.fail(record.Form, "form error")
@@ -324,7 +332,7 @@ func (p *reader) end(r bool) event {
 			if p.tail == 10 {
 				return overload
 			}
-			return p.fail(record.Form|record.ErrorFlag, "error flag, or form error")
+			return p.fail(record.Form|record.ErrorFlag, "a dominant bit")
 		}
 		switch p.tail {
 		case 9:
@@ -334,6 +342,19 @@ func (p *reader) end(r bool) event {
 		}
 	}
 	return nothing
+}
+
+// named says whether the identifier was read whole.
+func (p *reader) named() bool {
+	return p.have >= extendedControl || p.have >= baseControl+1 && !p.f.Extended
+}
+
+// stuffing is the number of bits that stuffing put in.
+func (p *reader) stuffing() int {
+	if p.late {
+		return p.count + p.extra - 1
+	}
+	return p.count + p.extra
 }
 
 // total is the number of bits so far, stuff bits counted.

@@ -167,10 +167,11 @@ func (d *Decoder) condition(t quantity.Time, out record.Sink) {
 		d.rec.Start = t
 	} else {
 		d.unfinished()
+		d.rec.Facts = append(d.rec.Facts, record.Fact{What: record.StartAt, Index: len(d.rec.Data), Value: int64(t - d.rec.Start)})
 	}
 	d.active, d.address = true, true
 	d.n, d.shift = 0, 0
-	if len(d.rec.Marks) >= maxBytes {
+	if len(d.rec.Marks) >= maxBytes || len(d.rec.Facts) >= maxBytes {
 		d.part(t, out)
 	}
 }
@@ -181,7 +182,14 @@ func (d *Decoder) unfinished() {
 	if d.n > 1 {
 		d.rec.Marks = append(d.rec.Marks, record.Mark{Index: len(d.rec.Data), Flags: record.StopInByte})
 		d.rec.Text = fmt.Sprintf("%d bits cut off: %0*b", d.n-1, d.n-1, d.shift>>1)
+		d.broken(d.n-1, d.shift>>1)
 	}
+}
+
+// broken tells of the bits of a byte that broke off.
+func (d *Decoder) broken(n int, v uint16) {
+	at := len(d.rec.Data)
+	d.rec.Facts = append(d.rec.Facts, record.Fact{What: record.CutBits, Index: at, Value: int64(n)}, record.Fact{What: record.CutOut, Index: at, Value: int64(v)})
 }
 
 func (d *Decoder) bit(t quantity.Time, out record.Sink) {
@@ -238,6 +246,7 @@ func (d *Decoder) put(t quantity.Time, out record.Sink) {
 	d.active, d.n, d.shift = false, 0, 0
 	d.rec.Attr, d.rec.Text = 0, ""
 	d.rec.Data, d.rec.Back, d.rec.Offsets, d.rec.Marks = d.rec.Data[:0], d.rec.Back[:0], d.rec.Offsets[:0], d.rec.Marks[:0]
+	d.rec.Facts = d.rec.Facts[:0]
 }
 
 // Wake implements bus.Decoder: silence tells of a line that is held low, and
@@ -263,10 +272,10 @@ func (d *Decoder) Flush(out record.Sink) {
 	if !d.active {
 		return
 	}
-	end := d.rec.Start
-	if n := len(d.rec.Offsets); n > 0 {
-		end += d.rec.Offsets[n-1]
+	end := max(d.edge, d.moved, d.rec.Start)
+	if d.n > 0 {
+		d.broken(d.n, d.shift)
 	}
-	d.rec.Marks = append(d.rec.Marks, record.Mark{Index: len(d.rec.Data), Flags: record.NoStop})
+	d.rec.Marks = append(d.rec.Marks, record.Mark{Index: len(d.rec.Data), Flags: record.CutOff})
 	d.put(end, out)
 }

@@ -84,6 +84,7 @@ type Part struct {
 	Fast    bool // behind the code of high-speed mode
 	Data    []byte
 	Acks    []bool // of Data
+	First   int    // index of the address among the record's bytes
 }
 
 // NoAddress is the address of a Part that goes on from an earlier record.
@@ -104,10 +105,10 @@ func Parts(r *record.Record) []Part {
 		}
 		if back&record.Addressing == 0 {
 			// The record goes on where another one broke off.
-			out = append(out, Part{Address: NoAddress, Acked: true, Data: []byte{b}, Acks: []bool{back&record.Acked != 0}})
+			out = append(out, Part{First: i, Address: NoAddress, Acked: true, Data: []byte{b}, Acks: []bool{back&record.Acked != 0}})
 			continue
 		}
-		p := Part{Address: int(b >> 1), Read: b&1 == 1, Acked: back&record.Acked != 0, Fast: fast}
+		p := Part{First: i, Address: int(b >> 1), Read: b&1 == 1, Acked: back&record.Acked != 0, Fast: fast}
 		fast = fast || highSpeed(b, back)
 		if b>>3 == 0b11110 {
 			p.Ten = true
@@ -135,13 +136,15 @@ func highSpeed(b, back byte) bool {
 	return b>>3 == 1 && back&record.Addressing != 0 && back&record.Acked == 0
 }
 
-// Reserved says what a 7-bit address is reserved for, or "".
-func Reserved(address int) string {
+// Reserved says what a 7-bit address, with its direction, is reserved for, or "".
+func Reserved(address int, read bool) string {
 	switch {
+	case address == 0 && read:
+		return "start byte"
 	case address == 0:
 		return "general call"
 	case address == 1:
-		return "other bus formats"
+		return "CBUS"
 	case address == 2:
 		return "other bus formats"
 	case address == 3:

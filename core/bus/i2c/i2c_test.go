@@ -68,7 +68,7 @@ func TestReadWithRestart(t *testing.T) {
 	p := Parts(r)
 	require.Len(t, p, 2)
 	assert.Equal(t, Part{Address: 0x4b, Acked: true, Data: []byte{0x12}, Acks: []bool{true}}, p[0])
-	assert.Equal(t, Part{Address: 0x4b, Read: true, Acked: true, Data: []byte{0xab, 0xcd}, Acks: []bool{true, false}}, p[1])
+	assert.Equal(t, Part{Address: 0x4b, Read: true, Acked: true, Data: []byte{0xab, 0xcd}, Acks: []bool{true, false}, First: 2}, p[1])
 	assert.Equal(t, "72.5 µs", Duration(2_500_000, 3).String(), "three bytes at 400 kHz")
 }
 
@@ -77,7 +77,7 @@ func TestTenBitAddress(t *testing.T) {
 	p := Parts(decodeOne(t, c, d, end+1e7))
 	require.Len(t, p, 2)
 	assert.Equal(t, Part{Address: 0x25a, Ten: true, Acked: true}, p[0])
-	assert.Equal(t, Part{Address: 0x25a, Ten: true, Read: true, Acked: true, Data: []byte{0x77}, Acks: []bool{false}}, p[1])
+	assert.Equal(t, Part{Address: 0x25a, Ten: true, Read: true, Acked: true, Data: []byte{0x77}, Acks: []bool{false}, First: 2}, p[1])
 }
 
 func TestBrokenTransactions(t *testing.T) {
@@ -89,7 +89,7 @@ func TestBrokenTransactions(t *testing.T) {
 	// No stop: the capture ends.
 	c, d, end = Encode(1e6, 4_000_000, []Byte{{0x96, true, true}, {1, true, false}}, false)
 	r = decodeOne(t, c, d, end+1e7)
-	assert.Equal(t, record.NoStop, r.AllFlags())
+	assert.Equal(t, record.CutOff, r.AllFlags())
 	assert.Equal(t, []byte{0x96, 1}, r.Data)
 	// A stop after three bits of the second byte.
 	c, d, _ = Encode(1e6, 4_000_000, []Byte{{0x96, true, true}, {0xe0, true, false}}, false)
@@ -112,11 +112,13 @@ func TestBrokenTransactions(t *testing.T) {
 }
 
 func TestReservedAddresses(t *testing.T) {
-	assert.Equal(t, "general call", Reserved(0))
-	assert.Equal(t, "10-bit addresses", Reserved(0x7a))
+	assert.Equal(t, "general call", Reserved(0, false))
+	assert.Equal(t, "start byte", Reserved(0, true))
+	assert.Equal(t, "CBUS", Reserved(1, false))
+	assert.Equal(t, "10-bit addresses", Reserved(0x7a, false))
 	n := 0
 	for a := range 128 {
-		if Reserved(a) == "" {
+		if Reserved(a, false) == "" {
 			n++
 		}
 	}

@@ -107,19 +107,26 @@ type partJSON struct {
 	Reserved     string `json:"reserved_for,omitempty"`
 	Data         []int  `json:"data"`
 	Acks         []bool `json:"acks"`
+	Start        int64  `json:"start_ps"` // relative to the record's
 }
 
 func fields(r *record.Record) map[string]any {
 	parts := []partJSON{}
 	for _, p := range Parts(r) {
 		j := partJSON{Address: p.Address, TenBit: p.Ten, Read: p.Read, Acknowledged: p.Acked, HighSpeed: p.Fast, Data: []int{}, Acks: []bool{}}
+		j.Start, _ = r.Fact(record.StartAt, p.First)
 		if !p.Ten {
-			j.Reserved = Reserved(p.Address)
+			j.Reserved = Reserved(p.Address, p.Read)
 		}
 		for i, b := range p.Data {
 			j.Data, j.Acks = append(j.Data, int(b)), append(j.Acks, p.Acks[i])
 		}
 		parts = append(parts, j)
 	}
-	return map[string]any{"parts": parts, "stopped": r.Attr&record.Stopped != 0}
+	out := map[string]any{"parts": parts, "stopped": r.Attr&record.Stopped != 0}
+	if n, has := r.Fact(record.CutBits, len(r.Data)); has {
+		v, _ := r.Fact(record.CutOut, len(r.Data))
+		out["cut_bits"] = fmt.Sprintf("%0*b", n, v)
+	}
+	return out
 }

@@ -176,7 +176,7 @@ func TestGeneralCall(t *testing.T) {
 	c.Queue(Transaction{Segments: []Segment{{Address: 0, Data: []byte{7, 0x55}}}})
 	w.run(100 * bit)
 	assert.Equal(t, []byte{0x55, 0x55, 0}, []byte{a.cells[7], b.cells[7], deaf.cells[7]})
-	assert.Equal(t, "general call", Reserved(Parts(&w.seen.Done[0])[0].Address))
+	assert.Equal(t, "general call", Reserved(Parts(&w.seen.Done[0])[0].Address, false))
 }
 
 // TestArbitration: of controllers that start together the one with the first 0

@@ -207,6 +207,7 @@ func (p Patterns) splits() bool {
 type Decoder struct {
 	set     Settings
 	rec     record.Record
+	to      quantity.Time
 	started bool
 	high    bool
 	rise    quantity.Time
@@ -245,7 +246,7 @@ func (d *Decoder) Feed(lines []wire.Window, out record.Sink) {
 		if d.pulse {
 			if t >= d.fall+d.set.Latch {
 				d.bit(t, true)
-				d.put(out)
+				d.put(d.fall+d.set.Latch, out)
 			} else {
 				d.bit(t, false)
 				if len(d.rec.Offsets) >= maxElements || len(d.rec.Marks) >= maxElements {
@@ -257,8 +258,16 @@ func (d *Decoder) Feed(lines []wire.Window, out record.Sink) {
 	}
 	if d.pulse && w.To >= d.fall+d.set.Latch {
 		d.bit(d.fall+d.set.Latch, true)
-		d.put(out)
+		d.put(d.fall+d.set.Latch, out)
 		d.pulse = false
+	}
+	d.to = w.To
+}
+
+// Rest implements bus.Rester: the line stays low until it latches.
+func (d *Decoder) Rest(out record.Sink) {
+	if d.pulse {
+		d.Feed([]wire.Window{{From: d.to, To: d.fall + d.set.Latch}}, out)
 	}
 }
 
@@ -318,13 +327,13 @@ func (d *Decoder) clear() {
 	d.rec.Data, d.rec.Offsets, d.rec.Marks = d.rec.Data[:0], d.rec.Offsets[:0], d.rec.Marks[:0]
 }
 
-func (d *Decoder) put(out record.Sink) {
+func (d *Decoder) put(end quantity.Time, out record.Sink) {
 	d.rec.Text = ""
 	if d.n > 0 {
 		d.rec.Marks = append(d.rec.Marks, record.Mark{Index: len(d.rec.Offsets), Flags: record.Short})
 		d.rec.Text = fmt.Sprintf("latched after %d of %d bits of an element", d.n, d.set.Element)
 	}
-	d.rec.End = d.fall + d.set.Latch
+	d.rec.End = end
 	out.Put(&d.rec)
 	d.word, d.n = 0, 0
 	d.clear()
@@ -341,8 +350,8 @@ func (d *Decoder) Wake() quantity.Time {
 // Flush implements bus.Decoder: what was not latched is put out with a mark.
 func (d *Decoder) Flush(out record.Sink) {
 	if d.n > 0 || len(d.rec.Offsets) > 0 {
-		d.rec.Marks = append(d.rec.Marks, record.Mark{Index: len(d.rec.Offsets), Flags: record.NoStop})
-		d.put(out)
+		d.rec.Marks = append(d.rec.Marks, record.Mark{Index: len(d.rec.Offsets), Flags: record.CutOff})
+		d.put(d.to, out)
 		d.pulse = false
 	}
 }

@@ -46,9 +46,26 @@ var Kind = &bus.Kind{
 	},
 	Plan: plan, PlanHelp: planHelp,
 	Sentence: sentence,
-	Fields: func(r *record.Record) map[string]any {
-		return map[string]any{"word_bits": r.Bits, "out": Words(r, r.Data), "in": Words(r, r.Back)}
-	},
+	Fields:   fields,
+}
+
+func fields(r *record.Record) map[string]any {
+	out := map[string]any{"word_bits": r.Bits, "out": Words(r, r.Data), "in": Words(r, r.Back)}
+	var last []int64
+	for _, f := range r.Facts {
+		switch f.What {
+		case record.LastSample:
+			last = append(last, f.Value)
+		case record.CutBits:
+			o, _ := r.Fact(record.CutOut, f.Index)
+			i, _ := r.Fact(record.CutIn, f.Index)
+			out["cut_bits"] = map[string]string{"out": fmt.Sprintf("%0*b", f.Value, o), "in": fmt.Sprintf("%0*b", f.Value, i)}
+		}
+	}
+	if last != nil {
+		out["last_samples_ps"] = last
+	}
+	return out
 }
 
 func parse(n *doc.Node) (bus.Settings, error) {

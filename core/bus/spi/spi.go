@@ -185,13 +185,17 @@ type Decoder struct {
 
 	started  bool
 	selected bool
+	ended    bool // the capture
 	sample   bool // the next clock toggle samples
 	n        int  // bits of the word so far
 	pos      int  // bits of the span so far
 	clash    bool // another device was selected too
+	unknown  bool // a bit of the word is of a line whose level wasn't known
 	out, in  uint32
 	wordAt   quantity.Time
 	lastAt   quantity.Time // newest clock edge
+	sampled  quantity.Time // newest sample
+	data     [2]*wire.Window
 }
 
 // NewDecoder gives a decoder; the device is the end that the select line
@@ -228,16 +232,26 @@ func (c *cursor) next() quantity.Time {
 
 // Feed implements bus.Decoder.
 func (d *Decoder) Feed(lines []wire.Window, sink record.Sink) {
-	clock := cursor{tog: lines[0].Toggles, high: lines[0].High}
+	// A clock or a select whose level isn't known rests.
+	known := lines[0].Known(d.set.ClockIdleHigh)
+	clock := cursor{tog: known.Toggles, high: known.High}
+	d.data = [2]*wire.Window{}
+	for i := range d.data {
+		if len(lines[1+i].Unknown) > 0 {
+			d.data[i] = &lines[1+i]
+		}
+	}
 	out := cursor{tog: lines[1].Toggles, high: lines[1].High}
 	in := cursor{tog: lines[2].Toggles, high: lines[2].High}
 	sel := cursor{high: d.set.Select == ActiveHigh}
 	if d.set.Select != NoSelect {
-		sel = cursor{tog: lines[3].Toggles, high: lines[3].High}
+		w := lines[3].Known(d.set.Select == ActiveLow)
+		sel = cursor{tog: w.Toggles, high: w.High}
 	}
 	other := cursor{high: true}
 	if len(lines) > 4 {
-		other = cursor{tog: lines[4].Toggles, high: lines[4].High}
+		w := lines[4].Known(true)
+		other = cursor{tog: w.Toggles, high: w.High}
 	}
 	if !d.started {
 		d.started = true
@@ -325,7 +339,11 @@ func (d *Decoder) direction(bit bool) (out, in bool) {
 
 func (d *Decoder) take(t quantity.Time, out, in bool, sink record.Sink) {
 	if d.n == 0 {
-		d.wordAt = t
+		d.wordAt, d.unknown = t, false
+	}
+	d.sampled = t
+	for _, w := range d.data {
+		d.unknown = d.unknown || w != nil && w.Floating(t)
 	}
 	var o, i uint32
 	if out {
@@ -344,6 +362,10 @@ func (d *Decoder) take(t quantity.Time, out, in bool, sink record.Sink) {
 	if d.n++; d.n < d.set.Word {
 		return
 	}
+	if d.unknown {
+		d.rec.Marks = append(d.rec.Marks, record.Mark{Index: len(d.rec.Offsets), Flags: record.Floating})
+	}
+	d.rec.Facts = append(d.rec.Facts, record.Fact{What: record.LastSample, Index: len(d.rec.Offsets), Value: int64(t - d.rec.Start)})
 	d.rec.Offsets = append(d.rec.Offsets, d.wordAt-d.rec.Start)
 	d.rec.Data = putWord(d.rec.Data, d.out, d.set.bytes())
 	d.rec.Back = putWord(d.rec.Back, d.in, d.set.bytes())
@@ -370,24 +392,40 @@ func (d *Decoder) end(t quantity.Time, sink record.Sink) {
 }
 
 func (d *Decoder) put(t quantity.Time, sink record.Sink) {
-	d.rec.End = t
-	d.rec.Marks, d.rec.Text = d.rec.Marks[:0], ""
+	d.rec.End, d.rec.Text = t, ""
 	if d.clash {
-		d.rec.Marks = append(d.rec.Marks, record.Mark{Flags: record.Clash})
+		d.rec.Marks = append([]record.Mark{{Flags: record.Clash}}, d.rec.Marks...)
 	}
 	if d.n > 0 {
-		d.rec.Marks = append(d.rec.Marks, record.Mark{Index: len(d.rec.Offsets), Flags: record.Short})
+		at := len(d.rec.Offsets)
+		flag := record.Short
+		if d.ended {
+			flag = 0 // the capture did
+		}
+		if d.unknown {
+			flag |= record.Floating
+		}
+		if flag != 0 {
+			d.rec.Marks = append(d.rec.Marks, record.Mark{Index: at, Flags: flag})
+		}
 		out, in := d.out, d.in
 		if d.set.LSBFirst {
 			out, in = bits.Reverse32(out)>>(32-d.n), bits.Reverse32(in)>>(32-d.n)
 		}
 		d.rec.Text = fmt.Sprintf("then %d of %d bits: out %0*b, in %0*b", d.n, d.set.Word, d.n, out, d.n, in)
+		d.rec.Facts = append(d.rec.Facts, record.Fact{What: record.CutBits, Index: at, Value: int64(d.n)},
+			record.Fact{What: record.CutOut, Index: at, Value: int64(out)}, record.Fact{What: record.CutIn, Index: at, Value: int64(in)},
+			record.Fact{What: record.LastSample, Index: at, Value: int64(d.sampled - d.rec.Start)})
+	}
+	if d.ended && (d.n > 0 || d.set.Select != NoSelect) {
+		d.rec.Marks = append(d.rec.Marks, record.Mark{Index: len(d.rec.Offsets), Flags: record.CutOff})
 	}
 	if d.set.Shared && d.set.Turn == 0 {
 		d.rec.Back = d.rec.Back[:0] // who drove the line is not known
 	}
 	sink.Put(&d.rec)
 	d.rec.Data, d.rec.Back, d.rec.Offsets = d.rec.Data[:0], d.rec.Back[:0], d.rec.Offsets[:0]
+	d.rec.Marks, d.rec.Facts = d.rec.Marks[:0], d.rec.Facts[:0]
 	d.n, d.out, d.in = 0, 0, 0
 }
 
@@ -402,15 +440,9 @@ func (d *Decoder) Wake() quantity.Time {
 // Flush implements bus.Decoder: a span that is still open is put out.
 func (d *Decoder) Flush(sink record.Sink) {
 	if d.selected && d.busy() {
-		d.end(max(d.lastAt, d.rec.Start+d.lastOffset()), sink)
+		d.ended = true
+		d.end(max(d.lastAt, d.sampled), sink)
 	}
-}
-
-func (d *Decoder) lastOffset() quantity.Time {
-	if n := len(d.rec.Offsets); n > 0 {
-		return d.rec.Offsets[n-1]
-	}
-	return 0
 }
 
 // Words gives the words of a record's data or of what came back.

@@ -339,3 +339,45 @@ func TestLabels(t *testing.T) {
 		require.Equal(rt, []int{4, 4 * s.Word}, []int{fields, bits})
 	})
 }
+
+// TestUnknownLines: a select at x selects nobody, and a word with a bit that nobody
+// drove is marked; a word that broke off keeps its bits.
+func TestUnknownLines(t *testing.T) {
+	set := Mode(0)
+	l, end := Encode(set, 1000, 100, []uint32{0x5a, 0x81, 0x33}, []uint32{0xff, 0x10, 0x7e})
+	whole := func() []wire.Window {
+		out := make([]wire.Window, 5)
+		for i, tog := range [][]quantity.Time{l.Clock, l.Out, l.In, l.Select} {
+			out[i] = wire.Window{To: end + 1000, High: i == 3, Toggles: tog}
+		}
+		out[4] = wire.Window{To: end + 1000, High: true}
+		return out
+	}
+	decoded := func(ws []wire.Window) []record.Record {
+		d := NewDecoder(set, 0, record.Device)
+		var out record.List
+		d.Feed(ws, &out)
+		d.Flush(&out)
+		return out.Done
+	}
+	ws := whole()
+	ws[3].Unknown = []wire.Span{{From: 0, To: end + 1000}}
+	require.Empty(t, decoded(ws))
+
+	ws = whole()
+	second := l.Clock[16]
+	ws[2].Unknown = []wire.Span{{From: second - 10, To: second + 10, Open: true}}
+	rs := decoded(ws)
+	require.Len(t, rs, 1)
+	require.Equal(t, []record.Mark{{Index: 1, Flags: record.Floating}}, rs[0].Marks)
+	for i, at := range fields(&rs[0])["last_samples_ps"].([]int64) {
+		require.Equal(t, int64(l.Clock[16*i+14]-1000), at)
+	}
+
+	ws = whole()
+	ws[3].Toggles = []quantity.Time{1000, l.Clock[21]}
+	rs = decoded(ws)
+	require.Len(t, rs, 1)
+	require.Equal(t, record.Short, rs[0].AllFlags())
+	require.Equal(t, map[string]string{"out": "100", "in": "000"}, fields(&rs[0])["cut_bits"])
+}

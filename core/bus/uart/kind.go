@@ -81,14 +81,36 @@ func sentence(r *record.Record) string {
 	return out.String()
 }
 
+// breakJSON is the JSON form of a break.
+type breakJSON struct {
+	Char   int   `json:"char"`
+	Length int64 `json:"length_ps"`
+}
+
 func fields(r *record.Record) map[string]any {
-	switch {
-	case r.Kind == record.Flow:
+	if r.Kind == record.Flow {
 		return map[string]any{"ready": r.Text == ready}
-	case r.Attr&record.Addressed != 0 && r.Len() > 0 && r.Char(0)&0x100 != 0:
-		return map[string]any{"address": r.Char(0) & 0xff}
 	}
-	return nil
+	var out map[string]any
+	put := func(key string, v any) {
+		if out == nil {
+			out = map[string]any{}
+		}
+		out[key] = v
+	}
+	if r.Attr&record.Addressed != 0 && r.Len() > 0 && r.Char(0)&0x100 != 0 {
+		put("address", r.Char(0)&0xff)
+	}
+	var breaks []breakJSON
+	for _, f := range r.Facts {
+		if f.What == record.BreakLength {
+			breaks = append(breaks, breakJSON{f.Index, f.Value})
+		}
+	}
+	if len(breaks) > 0 {
+		put("breaks", breaks)
+	}
+	return out
 }
 
 // Parse reads the settings from a node that was validated with Schema.

@@ -83,6 +83,8 @@ type Receiver struct {
 	flags   record.Flags
 	// lastSample is the stop bit's sample relative to base.
 	lastSample quantity.Time
+	to         quantity.Time // the line is known up to here
+	resting    bool          // what is fed is not in the capture any more: the line rests
 
 	// The run being collected.
 	run    record.Record
@@ -213,14 +215,22 @@ loop:
 			i++
 			if high {
 				r.state = hunting
+				r.broke(tog[i-1])
 			}
 		}
 	}
 	for ; i < n; i++ {
 		high = !high
 	}
-	r.high = high
+	r.high, r.to = high, w.To
 	r.show(w.To, out)
+}
+
+// broke tells how long a break lasted that ended at the time t.
+func (r *Receiver) broke(t quantity.Time) {
+	if n := len(r.run.Marks); n > 0 && r.run.Marks[n-1].Flags&record.Break != 0 && r.run.Marks[n-1].Index == r.run.Len()-1 {
+		r.run.Facts = append(r.run.Facts, record.Fact{What: record.BreakLength, Index: r.run.Len() - 1, Value: int64(t - r.fallAt)})
+	}
 }
 
 // whole takes a character whose samples all lie in the window, edge by edge
@@ -370,6 +380,11 @@ func (r *Receiver) finish(s quantity.Time, stopHigh bool, out record.Sink) {
 	if f.MSBFirst {
 		v = f.Turned(v)
 	}
+	if r.resting && flags&record.Parity != 0 {
+		// The bits that the capture does not have were others.
+		r.cut()
+		return
+	}
 	r.state = hunting
 	if !stopHigh {
 		flags |= record.Framing
@@ -414,7 +429,7 @@ func (r *Receiver) pendingRun() bool { return len(r.run.Offsets) != 0 || len(r.r
 func (r *Receiver) put(out record.Sink, more bool) {
 	r.run.End, r.run.More = r.lastAt, more
 	out.Put(&r.run)
-	r.run.Data, r.run.Offsets, r.run.Marks = r.run.Data[:0], r.run.Offsets[:0], r.run.Marks[:0]
+	r.run.Data, r.run.Offsets, r.run.Marks, r.run.Facts = r.run.Data[:0], r.run.Offsets[:0], r.run.Marks[:0], r.run.Facts[:0]
 	r.shown, r.marks = 0, 0
 }
 
@@ -468,5 +483,39 @@ func (r *Receiver) Flush(out record.Sink) {
 	if r.pendingRun() {
 		r.put(out, false)
 	}
+	r.state = hunting
+}
+
+// Rest says that the capture ended with a change of the line, as captures do that keep
+// only changes: if the line rests where it is, it rests on.
+func (r *Receiver) Rest(out record.Sink) {
+	if !r.high || r.state != framing {
+		return
+	}
+	// High as the wire is, not as the receiver takes it.
+	r.resting = true
+	r.Feed(&wire.Window{From: r.to, To: r.to + r.charTime + r.gap + 1, High: !r.cfg.Frame.Inverted}, out)
+	r.resting = false
+}
+
+// End puts out what is unfinished at the end of a capture; a character of which a part
+// is missing is marked.
+func (r *Receiver) End(out record.Sink) {
+	switch {
+	case r.state == framing && r.bit > 0:
+		r.cut()
+	case r.state == low && r.pendingRun():
+		r.broke(r.to)
+	}
+	r.Flush(out)
+}
+
+// cut marks that a character is cut off.
+func (r *Receiver) cut() {
+	if !r.pendingRun() {
+		r.run.Start = r.fallAt
+	}
+	r.run.Marks = append(r.run.Marks, record.Mark{Index: r.run.Len(), Flags: record.CutOff})
+	r.lastAt = max(r.fallAt+1, min(r.to, r.fallAt+r.charTime))
 	r.state = hunting
 }

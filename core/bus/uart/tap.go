@@ -46,10 +46,17 @@ func (t *Tap) Wake() quantity.Time {
 	return min(t.lines[0].Wake(), t.lines[1].Wake(), t.lines[2].Wake())
 }
 
+// Rest implements bus.Rester.
+func (t *Tap) Rest(out record.Sink) {
+	for _, r := range t.lines {
+		r.Rest(out)
+	}
+}
+
 // Flush implements bus.Decoder.
 func (t *Tap) Flush(out record.Sink) {
 	for _, r := range t.lines {
-		r.Flush(out)
+		r.End(out)
 	}
 }
 

@@ -662,3 +662,20 @@ func TestLabels(t *testing.T) {
 		require.Equal(rt, len(s.chars), i)
 	})
 }
+
+// TestBreakLength: a break says how long the line was low, whatever its length.
+func TestBreakLength(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		bit := quantity.Microsecond
+		low := quantity.Time(rapid.Int64Range(int64(10*bit), int64(300*bit)).Draw(rt, "low"))
+		r := NewReceiver(Config{Frame: Frame{Data: 8, Stop: 1}, Period: quantity.Period(1e9), Seen: record.Tap})
+		var out record.List
+		end := 10*bit + low + 100*bit
+		wiretest.Feed([][]quantity.Time{{10 * bit, 10*bit + low}}, []bool{true}, end, wiretest.AtRandom(rt, end, 5), func(ws []wire.Window) { r.Feed(&ws[0], &out) })
+		require.Len(rt, out.Done, 1)
+		v, has := out.Done[0].Fact(record.BreakLength, 0)
+		require.True(rt, has)
+		require.Equal(rt, int64(low), v)
+		require.Equal(rt, []breakJSON{{0, int64(low)}}, fields(&out.Done[0])["breaks"])
+	})
+}

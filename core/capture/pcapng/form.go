@@ -19,8 +19,9 @@ const limit = int64(quantity.Forever) / 4
 
 // Bits of a record's form.
 const (
-	flagMore = 1 << 0
-	flagWide = 1 << 1
+	flagMore  = 1 << 0
+	flagWide  = 1 << 1
+	flagFacts = 1 << 2 // facts stand behind the times
 )
 
 // marshal appends a record, without its link and its error marks, and with its start
@@ -32,6 +33,9 @@ func marshal(b []byte, r *record.Record) []byte {
 	}
 	if r.Wide {
 		flags |= flagWide
+	}
+	if len(r.Facts) > 0 {
+		flags |= flagFacts
 	}
 	b = append(b, version, byte(r.Kind), byte(r.From), byte(r.Seen), byte(r.Origin), flags, r.Bits, byte(r.Attr))
 	b = binary.LittleEndian.AppendUint16(b, uint16(r.Start%1000))
@@ -47,6 +51,13 @@ func marshal(b []byte, r *record.Record) []byte {
 		b = binary.AppendVarint(b, int64(o-last))
 		last = o
 	}
+	if len(r.Facts) > 0 {
+		b = binary.AppendUvarint(b, uint64(len(r.Facts)))
+	}
+	for _, f := range r.Facts {
+		b = binary.AppendUvarint(append(b, byte(f.What)), uint64(f.Index))
+		b = binary.AppendVarint(b, f.Value)
+	}
 	return b
 }
 
@@ -59,6 +70,7 @@ func unmarshal(b []byte, at quantity.Time, r *record.Record) error {
 	}
 	r.Kind, r.From, r.Seen, r.Origin = record.Kind(b[1]), record.End(b[2]), record.End(b[3]), record.Origin(b[4])
 	r.More, r.Wide, r.Bits, r.Attr = b[5]&flagMore != 0, b[5]&flagWide != 0, b[6], record.Attr(b[7])
+	flags := b[5]
 	ps := binary.LittleEndian.Uint16(b[8:])
 	r.ID = binary.LittleEndian.Uint32(b[10:])
 	b = b[14:]
@@ -96,8 +108,42 @@ func unmarshal(b []byte, at quantity.Time, r *record.Record) error {
 		b = b[k:]
 		r.Offsets = append(r.Offsets, last)
 	}
+	if flags&flagFacts != 0 {
+		if err := unmarshalFacts(b, r); err != nil {
+			return err
+		}
+	}
 	if r.Wide && len(r.Data)%2 != 0 || len(r.Offsets) > max(len(r.Data), len(r.Back)) {
 		return errDamaged
+	}
+	return nil
+}
+
+// unmarshalFacts reads the facts at the end of a record. Those that a later version
+// writes are passed over.
+func unmarshalFacts(b []byte, r *record.Record) error {
+	n, k := binary.Uvarint(b)
+	if k <= 0 || n > uint64(len(b)) {
+		return errDamaged
+	}
+	b = b[k:]
+	for range n {
+		if len(b) == 0 {
+			return errDamaged
+		}
+		f := record.Fact{What: record.FactKind(b[0])}
+		index, k := binary.Uvarint(b[1:])
+		if k <= 0 || index > 1<<31 {
+			return errDamaged
+		}
+		value, j := binary.Varint(b[1+k:])
+		if j <= 0 {
+			return errDamaged
+		}
+		b = b[1+k+j:]
+		if f.Index, f.Value = int(index), value; f.What.Known() {
+			r.Facts = append(r.Facts, f)
+		}
 	}
 	return nil
 }

@@ -69,6 +69,7 @@ func anyFrame(rt *rapid.T) record.Record {
 		r.Bits = uint8(len(r.Data))
 	}
 	if rapid.Bool().Draw(rt, "bad") {
+		r.Facts = []record.Fact{{What: record.CheckValue, Value: rapid.Int64().Draw(rt, "check")}, {What: record.StuffBits, Index: rapid.IntRange(0, 300).Draw(rt, "of"), Value: rapid.Int64().Draw(rt, "stuff")}}
 		r.Marks = []record.Mark{{Index: rapid.IntRange(0, 600).Draw(rt, "bit"), Flags: record.Flags(rapid.SampledFrom([]record.Flags{record.Stuff, record.Form, record.NotAcknowledged, record.ErrorFlag, record.Overload}).Draw(rt, "flag"))}}
 		r.Text = rapid.StringMatching(`[a-z ,:]{0,20}`).Draw(rt, "text")
 	}
@@ -88,7 +89,7 @@ func anyTransaction(rt *rapid.T) record.Record {
 		r.Offsets = append(r.Offsets, quantity.Time(rapid.Int64Range(0, 1e12).Draw(rt, "offset")))
 	}
 	if rapid.Bool().Draw(rt, "bad") {
-		r.Marks = []record.Mark{{Index: rapid.IntRange(0, len(r.Data)).Draw(rt, "byte"), Flags: record.NoStop}}
+		r.Marks = []record.Mark{{Index: rapid.IntRange(0, len(r.Data)).Draw(rt, "byte"), Flags: record.CutOff}}
 	}
 	return r
 }
