@@ -120,11 +120,12 @@ func newApp(b *bench.Bench, path string, s *session.Session, store *capture.Stor
 
 // Init implements tea.Model.
 func (a *App) Init() tea.Cmd {
+	guard.Fault("init")
 	cmds := []tea.Cmd{tick(), tea.RequestBackgroundColor}
 	if a.levels != nil {
 		cmds = append(cmds, a.levels.load())
 	}
-	return tea.Batch(cmds...)
+	return guarded(tea.Batch(cmds...))
 }
 
 // mostAsked is the number of ticks for which the size of the terminal is asked for.
@@ -179,8 +180,34 @@ func (a *App) find() {
 	}
 }
 
+// guarded gives a command whose panic ends the program in order: commands run in
+// goroutines of the library.
+func guarded(cmd tea.Cmd) tea.Cmd {
+	if cmd == nil {
+		return nil
+	}
+	return func() tea.Msg {
+		defer guard.Recover()
+		guard.Fault("command")
+		msg := cmd()
+		if several, ok := msg.(tea.BatchMsg); ok {
+			for i := range several {
+				several[i] = guarded(several[i])
+			}
+		}
+		return msg
+	}
+}
+
 // Update implements tea.Model.
 func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	guard.Fault("update")
+	cmd := a.update(msg)
+	return a, guarded(cmd)
+}
+
+// update takes a message and draws what it changed.
+func (a *App) update(msg tea.Msg) tea.Cmd {
 	var cmd tea.Cmd
 	switch m := msg.(type) {
 	case tickMsg:
@@ -190,18 +217,18 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		a.ticks++
 		if a.ticks%3 == 0 && a.ticks < mostAsked {
 			// A change of size just at the start goes by unheard.
-			return a, tea.Batch(tick(), tea.RequestWindowSize)
+			return tea.Batch(tick(), tea.RequestWindowSize)
 		}
-		return a, tick()
+		return tick()
 	case settleMsg:
 		if a.stale {
 			a.look()
 			a.draw()
 		}
-		return a, nil
+		return nil
 	case tea.WindowSizeMsg:
 		if m.Width == a.w && m.Height == a.h && a.frame != "" {
-			return a, nil
+			return nil
 		}
 		a.w, a.h = m.Width, m.Height
 		a.grid.Resize(a.w, a.h)
@@ -237,22 +264,23 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			a.Say("wrote %s", m.path)
 		}
 	default:
-		return a, nil
+		return nil
 	}
 	if a.paced && time.Since(a.drawn) < leastBetween {
 		if a.stale {
-			return a, cmd
+			return cmd
 		}
 		a.stale = true
-		return a, tea.Batch(cmd, tea.Tick(leastBetween, func(time.Time) tea.Msg { return settleMsg{} }))
+		return tea.Batch(cmd, tea.Tick(leastBetween, func(time.Time) tea.Msg { return settleMsg{} }))
 	}
 	a.look()
 	a.draw()
-	return a, cmd
+	return cmd
 }
 
 // View implements tea.Model.
 func (a *App) View() tea.View {
+	guard.Fault("view")
 	v := tea.NewView(a.frame)
 	v.AltScreen = true
 	v.MouseMode = tea.MouseModeCellMotion
@@ -376,7 +404,6 @@ func (a *App) Do(i link.Intent, then func(link.Outcome)) tea.Cmd {
 	}
 	at := a.LinkIndex()
 	return func() tea.Msg {
-		defer guard.Recover()
 		ctx, cancel := context.WithTimeout(context.Background(), doLimit)
 		defer cancel()
 		out, err := s.Do(ctx, at, i)

@@ -17,7 +17,6 @@ import (
 	"gavrix/core/capture/pcapng"
 	"gavrix/core/check"
 	"gavrix/core/finding"
-	"gavrix/core/guard"
 	"gavrix/core/link"
 	"gavrix/core/prove"
 	"gavrix/core/quantity"
@@ -487,7 +486,6 @@ func (a *App) runChecks(string) tea.Cmd {
 	a.checking, a.cancel = l.Name, cancel
 	s := a.session
 	return func() tea.Msg {
-		defer guard.Recover()
 		rs, err := prove.Link(ctx, s, l)
 		return checkedMsg{l.Name, rs, err}
 	}
@@ -542,7 +540,6 @@ func (a *App) drawFile(arg string) tea.Cmd {
 		return nil
 	}
 	return func() tea.Msg {
-		defer guard.Recover()
 		var b strings.Builder
 		var err error
 		switch strings.ToLower(filepath.Ext(arg)) {
@@ -573,7 +570,6 @@ func (a *App) keep(arg string) tea.Cmd {
 	}
 	snap := a.snap
 	return func() tea.Msg {
-		defer guard.Recover()
 		f, err := os.OpenFile(arg, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
 		if err != nil {
 			return wroteMsg{arg, err}

@@ -8,7 +8,6 @@ import (
 
 	"gavrix/core/capture"
 	"gavrix/core/decode"
-	"gavrix/core/guard"
 	"gavrix/core/quantity"
 )
 
@@ -78,7 +77,6 @@ func (l *Levels) load() tea.Cmd {
 	ctx, cancel := context.WithCancel(context.Background())
 	l.cancel = cancel
 	return func() tea.Msg {
-		defer guard.Recover()
 		defer l.file.Close()
 		err := decode.Load(ctx, l.file, l.Links, l.store)
 		l.done.Store(true)

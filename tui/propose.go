@@ -9,7 +9,6 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"gavrix/core/decode"
-	"gavrix/core/guard"
 	"gavrix/core/quantity"
 	"gavrix/core/recognise"
 	"gavrix/draw/cells"
@@ -76,7 +75,6 @@ func (a *App) propose(string) tea.Cmd {
 		taken = append(taken, l.Name)
 	}
 	return func() tea.Msg {
-		defer guard.Recover()
 		defer f.Close()
 		m := proposedMsg{sought: s}
 		m.lines, m.err = decode.Gather(ctx, f, rest, func(t quantity.Time) { s.at.Store(int64(t)) })

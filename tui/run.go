@@ -56,9 +56,12 @@ func Run(o Options) error {
 }
 
 // Show opens a capture on the screen. The bench may be nil.
-func Show(store *capture.Store, b *bench.Bench, file string) error {
+func Show(store *capture.Store, b *bench.Bench, file, without string) error {
 	a := newApp(b, "", nil, store)
 	a.source = file
+	if b == nil {
+		a.Warn("shown without a bench: %s", without)
+	}
 	return a.loop()
 }
 
@@ -84,8 +87,10 @@ func (a *App) loop() error {
 	p := tea.NewProgram(a, tea.WithoutSignalHandler(), tea.WithoutCatchPanics(), tea.WithFPS(30))
 	remove := guard.OnPanic(func() { _ = p.ReleaseTerminal() })
 	defer remove()
+	// Here, while the rescue still stands: it would be taken back on the way up.
+	defer guard.Recover()
 	signals := make(chan os.Signal, 4)
-	signal.Notify(signals, syscall.SIGTERM, syscall.SIGINT, syscall.SIGHUP)
+	signal.Notify(signals, syscall.SIGTERM, syscall.SIGINT, syscall.SIGHUP, syscall.SIGQUIT, syscall.SIGABRT)
 	defer signal.Stop(signals)
 	ended := make(chan struct{})
 	defer close(ended)

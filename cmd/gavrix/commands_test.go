@@ -576,6 +576,41 @@ func TestBusesAreWatched(t *testing.T) {
 	assert.Equal(t, cannot, status)
 }
 
+// TestRecordedCapturesAreDecoded: the records of a recorded capture come out in all
+// forms, bounded by time; what is for levels only is refused.
+func TestRecordedCapturesAreDecoded(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "x.pcapng")
+	live, status := run(t, "watch", "demo", "--for", "200ms", "--fast", "--save", file, "--json")
+	require.Equal(t, fine, status, live)
+	lines := func(args ...string) []string {
+		out, status := run(t, append([]string{"decode", file}, args...)...)
+		require.Equal(t, fine, status, out)
+		return strings.Split(strings.TrimSpace(out), "\n")
+	}
+	shown := lines("--json")
+	want := strings.Split(strings.TrimSpace(live), "\n")
+	for _, l := range want {
+		require.Contains(t, shown, l)
+	}
+	csv := lines("--csv")
+	require.Equal(t, "start_ps,end_ps,link,bus,data,errors,text", csv[0])
+	require.Len(t, csv, 1+len(lines("--json")))
+	some := lines("--from", "50ms", "--to", "60ms")
+	require.Less(t, len(some), len(csv)/3)
+	require.NotEmpty(t, some)
+	for flag, value := range map[string]string{"--link": "x uart mcu=a rate=1k", "--bench": "demo", "--plan": "x: y", "--sample-rate": "1M"} {
+		out, status := run(t, "decode", file, flag, value)
+		require.Equal(t, cannot, status)
+		require.Contains(t, out, flag)
+	}
+	out, status := run(t, "open", file, "--bench", "demo:weir")
+	require.Equal(t, cannot, status)
+	require.Contains(t, out, "is not the bench of")
+	out, status = run(t, "open", file, "--link", "x uart mcu=a rate=1k")
+	require.Equal(t, cannot, status)
+	require.Contains(t, out, "holds records")
+}
+
 func TestStartupCommand(t *testing.T) {
 	out, status := run(t, "calc", "startup", "demo")
 	require.Equal(t, fine, status, out)

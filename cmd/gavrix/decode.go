@@ -42,7 +42,7 @@ func decodeCommand() *cobra.Command {
 	o := &decodeOptions{}
 	c := &cobra.Command{
 		Use:   "decode FILE",
-		Short: "Decode the levels of a capture (.vcd, .csv) to records",
+		Short: "Decode the levels of a capture (.vcd, .csv), or print the records of one (.pcapng)",
 		Long: `Decodes one or several buses of a capture in one pass. Each --link gives a name,
 a kind of bus, its lines and its settings:
 
@@ -64,7 +64,8 @@ With --bench the links of a bench are decoded whose lines the file has, and the
 buses below its key observed. With --guess the lines that no link takes are
 recognised: what they may be is printed to standard error, in words that --link
 takes, and the first proposals are decoded. Without any of the three the lines of
-the file are listed. FILE may be demo, the capture that ships with Gavrix.
+the file are listed. FILE may be demo, the capture that ships with Gavrix. Of a
+recorded capture (.pcapng) the records are printed in the same forms.
 
 With --plan the transactions of a link are compared bit by bit with what should be
 there; differences are printed instead of records, and the exit status is 1 when
@@ -154,6 +155,12 @@ func openLevels(path, rate string) (decode.Source, levelFile, error) {
 }
 
 func (o *decodeOptions) run(ctx context.Context, path string) error {
+	if o.asJSON && o.asCSV {
+		return errors.New("--json and --csv: choose one")
+	}
+	if strings.EqualFold(filepath.Ext(path), ".pcapng") {
+		return o.records(path)
+	}
 	src, f, err := openLevels(path, o.rate)
 	if err != nil {
 		return err
@@ -177,6 +184,54 @@ func (o *decodeOptions) run(ctx context.Context, path string) error {
 		links = append(links, guessed...)
 	}
 	opts := decode.Options{Progress: progress(f)}
+	if err := o.stretch(&opts); err != nil {
+		return err
+	}
+	meta := decode.Meta(links)
+	if len(o.plans) > 0 {
+		return o.compare(ctx, src, links, opts, path)
+	}
+	out := o.printing(&meta)
+	err = decode.Run(ctx, src, links, opts, out)
+	if opts.Progress != nil {
+		fmt.Fprint(os.Stderr, "\r\x1b[K")
+	}
+	if e := out.flush(); e != nil {
+		return e
+	}
+	if err != nil {
+		return fmt.Errorf("%s: %w; what stands before it was decoded", path, err)
+	}
+	return nil
+}
+
+// records prints the records of a capture that has no levels.
+func (o *decodeOptions) records(path string) error {
+	for flag, given := range map[string]bool{"--link": len(o.links) > 0, "--bench": o.bench != "", "--guess": o.guess, "--plan": len(o.plans) > 0, "--sample-rate": o.rate != ""} {
+		if given {
+			return fmt.Errorf("%s holds records, not levels: %s is for .vcd and .csv files", path, flag)
+		}
+	}
+	var opts decode.Options
+	if err := o.stretch(&opts); err != nil {
+		return err
+	}
+	store, err := readCapture(path)
+	if err != nil {
+		return err
+	}
+	out := o.printing(&store.Meta)
+	snap := store.Snapshot()
+	for i := snap.First(); i < snap.Len(); i++ {
+		if r := snap.At(i); r.End >= opts.From && (opts.To == 0 || r.Start < opts.To) {
+			out.Put(r)
+		}
+	}
+	return out.flush()
+}
+
+// stretch reads the times to which the records are bounded.
+func (o *decodeOptions) stretch(opts *decode.Options) (err error) {
 	for _, t := range []struct {
 		text, name string
 		to         *quantity.Time
@@ -187,29 +242,7 @@ func (o *decodeOptions) run(ctx context.Context, path string) error {
 			}
 		}
 	}
-	meta := decode.Meta(links)
-	if len(o.plans) > 0 {
-		return o.compare(ctx, src, links, opts, path)
-	}
-	out := &printing{o: o, meta: &meta, w: bufio.NewWriterSize(os.Stdout, 1<<16)}
-	if o.asCSV {
-		out.csv = csv.NewWriter(out.w)
-		out.err = out.csv.Write([]string{"start_ps", "end_ps", "link", "bus", "data", "errors", "text"})
-	}
-	err = decode.Run(ctx, src, links, opts, out)
-	if opts.Progress != nil {
-		fmt.Fprint(os.Stderr, "\r\x1b[K")
-	}
-	if out.csv != nil {
-		out.csv.Flush()
-	}
-	if e := out.w.Flush(); out.err == nil {
-		out.err = e
-	}
-	if err != nil {
-		return fmt.Errorf("%s: %w; what stands before it was decoded", path, err)
-	}
-	return out.err
+	return nil
 }
 
 // wanted gives the links to decode: those of a bench, and those given in words.
@@ -272,6 +305,26 @@ type printing struct {
 	w    *bufio.Writer
 	csv  *csv.Writer
 	err  error
+}
+
+func (o *decodeOptions) printing(meta *capture.Meta) *printing {
+	out := &printing{o: o, meta: meta, w: bufio.NewWriterSize(os.Stdout, 1<<16)}
+	if o.asCSV {
+		out.csv = csv.NewWriter(out.w)
+		out.err = out.csv.Write([]string{"start_ps", "end_ps", "link", "bus", "data", "errors", "text"})
+	}
+	return out
+}
+
+// flush hands everything to the output, and says what went wrong first.
+func (p *printing) flush() error {
+	if p.csv != nil {
+		p.csv.Flush()
+	}
+	if err := p.w.Flush(); p.err == nil {
+		p.err = err
+	}
+	return p.err
 }
 
 // Put implements record.Sink.

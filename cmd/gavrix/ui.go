@@ -1,6 +1,7 @@
 package main
 
 import (
+	"fmt"
 	"io"
 	"path/filepath"
 	"strings"
@@ -28,7 +29,6 @@ func openBench(path string, o *uiOptions) error {
 	if err != nil {
 		return err
 	}
-	forceFault()
 	save := path
 	if path == "demo" || strings.HasPrefix(path, "demo:") {
 		save = ""
@@ -79,20 +79,41 @@ with Gavrix.`,
 			if args[0] == "demo" || ext == ".vcd" || ext == ".csv" {
 				return o.open(args[0])
 			}
-			store, err := readCapture(args[0])
-			if err != nil {
-				return err
-			}
-			// One without a bench of its own is shown without.
-			b, _ := sim.BenchOf(&store.Meta)
-			return tui.Show(store, b, filepath.Base(args[0]))
+			return o.openRecorded(args[0])
 		},
 	}
 	fl := c.Flags()
 	fl.StringArrayVar(&o.links, "link", nil, "of a file of levels: which lines are which bus (may be given again)")
-	fl.StringVar(&o.bench, "bench", "", "of a file of levels: the links of this bench")
+	fl.StringVar(&o.bench, "bench", "", "the links of this bench; of a recorded capture, instead of the bench that it carries")
 	fl.StringVar(&o.rate, "sample-rate", "", "rate of the samples of a .csv file without times")
 	return c
+}
+
+// openRecorded shows a recorded capture, with the bench that it carries or another one.
+func (o *decodeOptions) openRecorded(path string) error {
+	if len(o.links) > 0 || o.rate != "" {
+		return fmt.Errorf("%s holds records, not levels: --link and --sample-rate are for .vcd and .csv files", path)
+	}
+	store, err := readCapture(path)
+	if err != nil {
+		return err
+	}
+	if o.bench != "" {
+		b, err := loadBench(o.bench)
+		if err != nil {
+			return err
+		}
+		if err := sim.Suits(b, &store.Meta); err != nil {
+			return fmt.Errorf("%s is not the bench of %s: %w", o.bench, path, err)
+		}
+		return tui.Show(store, b, filepath.Base(path), "")
+	}
+	b, err := sim.BenchOf(&store.Meta)
+	without := ""
+	if err != nil {
+		without = err.Error()
+	}
+	return tui.Show(store, b, filepath.Base(path), without)
 }
 
 // open shows a file of levels.

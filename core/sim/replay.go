@@ -24,17 +24,38 @@ func BenchOf(m *capture.Meta) (*bench.Bench, error) {
 	if b == nil {
 		return nil, fmt.Errorf("%s", faults[0].String())
 	}
+	if err := Suits(b, m); err != nil {
+		return nil, fmt.Errorf("the bench that the capture carries is not its own: %w", err)
+	}
+	b.Seed = m.Seed
+	return b, nil
+}
+
+// Suits says in what the links of a bench are not those of a capture, by name, kind,
+// ends and lines.
+func Suits(b *bench.Bench, m *capture.Meta) error {
 	if len(b.Links) != len(m.Links) {
-		return nil, fmt.Errorf("the capture has %d links, the bench that it carries %d: one of them was changed", len(m.Links), len(b.Links))
+		return fmt.Errorf("the capture has %d links, the bench %d", len(m.Links), len(b.Links))
 	}
 	for i, l := range b.Links {
 		c := m.Links[i]
 		if c.Name != l.Name || c.Kind != l.Kind.Name || len(c.Ends) > len(l.Ends) {
-			return nil, fmt.Errorf("link %d of the capture is %s (%s, %d ends), in the bench that it carries %s (%s, %d ends)", i+1, c.Name, c.Kind, len(c.Ends), l.Name, l.Kind.Name, len(l.Ends))
+			return fmt.Errorf("link %d of the capture is %s (%s, %d ends), in the bench %s (%s, %d ends)", i+1, c.Name, c.Kind, len(c.Ends), l.Name, l.Kind.Name, len(l.Ends))
+		}
+		if len(c.Roles) == 0 {
+			continue // nothing is known of its lines
+		}
+		roles := l.Roles()
+		if len(c.Roles) != len(roles) {
+			return fmt.Errorf("link %s of the capture has %d lines, in the bench %d", l.Name, len(c.Roles), len(roles))
+		}
+		for k, r := range roles {
+			if c.Roles[k] != r.Name {
+				return fmt.Errorf("line %d of link %s of the capture is its %s, in the bench its %s", k+1, l.Name, c.Roles[k], r.Name)
+			}
 		}
 	}
-	b.Seed = m.Seed
-	return b, nil
+	return nil
 }
 
 // Inputs gives what was put into the world of a capture, in order: with them, its

@@ -284,23 +284,37 @@ func TestSilentLinkByKeys(t *testing.T) {
 	s.clean()
 }
 
+// TestEveryEndLeavesTerminalAndCaptureWhole: signals, and panics on the main goroutine,
+// in a command of the interface, in a goroutine of the core and at the start.
 func TestEveryEndLeavesTerminalAndCaptureWhole(t *testing.T) {
-	for name, sig := range map[string]syscall.Signal{"USR1": syscall.SIGUSR1, "TERM": syscall.SIGTERM, "HUP": syscall.SIGHUP, "INT": syscall.SIGINT} {
+	type end struct {
+		fault string
+		sig   syscall.Signal
+	}
+	for name, end := range map[string]end{
+		"fault": {"", syscall.SIGUSR1}, "update": {"update", syscall.SIGUSR1}, "view": {"view", syscall.SIGUSR1}, "command": {"command", syscall.SIGUSR1}, "init": {"init", syscall.SIGUSR1},
+		"TERM": {"", syscall.SIGTERM}, "HUP": {"", syscall.SIGHUP}, "INT": {"", syscall.SIGINT}, "QUIT": {"", syscall.SIGQUIT}, "ABRT": {"", syscall.SIGABRT},
+	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			s := start(t, 100, 30)
 			file := filepath.Join(t.TempDir(), "demo.pcapng")
-			s.text(binary + " demo --record " + file)
+			s.text("GAVRIX_FAULT=" + end.fault + " " + binary + " demo --record " + file)
 			s.keys("Enter")
-			s.wait("TRAFFIC", "5.2")
-			pid, err := strconv.Atoi(s.pid())
-			require.NoError(t, err)
-			require.NoError(t, syscall.Kill(pid, sig))
-			if sig == syscall.SIGUSR1 {
-				s.wait("a fault inside the program: forced", "The capture was saved as far as it went.")
+			if end.fault != "init" {
+				s.wait("TRAFFIC", "5.2")
+				pid, err := strconv.Atoi(s.pid())
+				require.NoError(t, err)
+				require.NoError(t, syscall.Kill(pid, end.sig))
+			}
+			if end.sig == syscall.SIGUSR1 {
+				s.wait("The capture was saved as far as it went.")
+				assert.Contains(t, s.tmux("capture-pane", "-p", "-S", "-200"), "a fault inside the program: forced")
 			}
 			s.clean()
-			assert.Greater(t, readable(t, file), 0)
+			if end.fault != "init" {
+				assert.Greater(t, readable(t, file), 0)
+			}
 		})
 	}
 }

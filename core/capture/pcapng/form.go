@@ -3,6 +3,7 @@ package pcapng
 import (
 	"encoding/binary"
 	"errors"
+	"slices"
 
 	"gavrix/core/quantity"
 	"gavrix/core/record"
@@ -113,7 +114,7 @@ func unmarshal(b []byte, at quantity.Time, r *record.Record) error {
 			return err
 		}
 	}
-	if r.Wide && len(r.Data)%2 != 0 || len(r.Offsets) > max(len(r.Data), len(r.Back)) {
+	if !sound(r) {
 		return errDamaged
 	}
 	return nil
@@ -146,4 +147,23 @@ func unmarshalFacts(b []byte, r *record.Record) error {
 		}
 	}
 	return nil
+}
+
+// sound says whether the parts of a record fit together, as all who read it take for
+// granted.
+func sound(r *record.Record) bool {
+	words := r.Kind == record.Transaction && r.Bits > 8
+	switch n := len(r.Offsets); {
+	case r.Wide && (len(r.Data)%2 != 0 || r.Kind != record.Chars):
+		return false
+	case words && (len(r.Data)%((int(r.Bits)+7)/8) != 0 || r.Bits > 32):
+		return false
+	case r.Kind == record.Frame && len(r.Data) > 64:
+		return false
+	case n != 0 && n != r.Len():
+		return false
+	case n != 0 && (r.Offsets[0] < 0 || !slices.IsSorted(r.Offsets)):
+		return false
+	}
+	return true
 }

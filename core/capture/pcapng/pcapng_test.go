@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"sort"
+	"slices"
 	"testing"
 	"time"
 
@@ -88,6 +89,7 @@ func anyTransaction(rt *rapid.T) record.Record {
 		r.Back = append(r.Back, byte(rapid.IntRange(0, 3).Draw(rt, "back")))
 		r.Offsets = append(r.Offsets, quantity.Time(rapid.Int64Range(0, 1e12).Draw(rt, "offset")))
 	}
+	slices.Sort(r.Offsets)
 	if rapid.Bool().Draw(rt, "bad") {
 		r.Marks = []record.Mark{{Index: rapid.IntRange(0, len(r.Data)).Draw(rt, "byte"), Flags: record.CutOff}}
 	}

@@ -1,5 +1,0 @@
-//go:build !forcedfault
-
-package main
-
-func forceFault() {}
