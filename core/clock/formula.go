@@ -4,13 +4,12 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"sort"
 	"strings"
 
-	"github.com/expr-lang/expr"
-	"github.com/expr-lang/expr/vm"
-
 	"gavrix/core/doc"
+	"gavrix/core/formula"
 	"gavrix/core/quantity"
 )
 
@@ -34,22 +33,22 @@ type Formula struct {
 	text      string
 	samples   int
 	variables []Variable
-	program   *vm.Program
+	program   *formula.Formula
 }
 
 // NewFormula gives the generator for an expression that gives the bit rate in
 // baud; samples says how many ticks a bit its receiver takes.
 func NewFormula(text string, samples int, variables []Variable) (*Formula, error) {
-	env := map[string]float64{"clock": 1}
+	names := []string{"clock"}
 	combinations := 1
 	for _, v := range variables {
-		if _, twice := env[v.Name]; twice || v.Name == "" {
+		if slices.Contains(names, v.Name) || v.Name == "" {
 			return nil, fmt.Errorf("variable %q: each needs a name of its own, and clock is the clock", v.Name)
 		}
 		if v.Least < 0 || v.Most < v.Least || v.Most-v.Least >= mostCombinations {
 			return nil, fmt.Errorf("variable %s: the range %d to %d is empty or too large", v.Name, v.Least, v.Most)
 		}
-		env[v.Name] = 1
+		names = append(names, v.Name)
 		if combinations *= v.Most - v.Least + 1; combinations > mostCombinations {
 			return nil, fmt.Errorf("the variables have more than %d combinations; hold one of them", mostCombinations)
 		}
@@ -60,10 +59,9 @@ func NewFormula(text string, samples int, variables []Variable) (*Formula, error
 	case samples < 4:
 		return nil, fmt.Errorf("%d samples a bit: a receiver needs at least 4", samples)
 	}
-	program, err := expr.Compile(text, expr.Env(env), expr.AsFloat64())
+	program, err := formula.New(text, names...)
 	if err != nil {
-		first, _, _ := strings.Cut(err.Error(), "\n")
-		return nil, fmt.Errorf("formula %q: %s", text, first)
+		return nil, fmt.Errorf("formula %w", err)
 	}
 	return &Formula{text: text, samples: samples, variables: variables, program: program}, nil
 }
@@ -72,10 +70,9 @@ func NewFormula(text string, samples int, variables []Variable) (*Formula, error
 func (f *Formula) Check() error { return nil }
 
 // rate runs the formula; false where it gives no rate.
-func (f *Formula) rate(machine *vm.VM, env map[string]float64) (float64, bool) {
-	out, err := machine.Run(f.program, env)
-	bd, ok := out.(float64)
-	return bd, err == nil && ok && bd > 0 && !math.IsInf(bd, 0)
+func (f *Formula) rate(values []float64) (float64, bool) {
+	bd := f.program.Value(values...)
+	return bd, bd > 0 && !math.IsInf(bd, 0)
 }
 
 func (f *Formula) setting(clock quantity.Freq, want quantity.Rate, values []int, bd float64) Setting {
@@ -100,15 +97,14 @@ func (f *Formula) Solve(clock quantity.Freq, want quantity.Rate) ([]Setting, err
 		off    float64
 	}
 	var best []candidate
-	var machine vm.VM
-	env := map[string]float64{"clock": clock.Hz()}
+	with := []float64{clock.Hz()}
 	values := make([]int, len(f.variables))
 	for i, v := range f.variables {
 		values[i] = v.Least
-		env[v.Name] = float64(v.Least)
+		with = append(with, float64(v.Least))
 	}
 	for more := true; more; {
-		if bd, ok := f.rate(&machine, env); ok {
+		if bd, ok := f.rate(with); ok {
 			off := math.Abs(bd/want.Bd() - 1)
 			if len(best) < mostListed || off < best[len(best)-1].off {
 				at := sort.Search(len(best), func(i int) bool { return best[i].off > off })
@@ -124,7 +120,7 @@ func (f *Formula) Solve(clock quantity.Freq, want quantity.Rate) ([]Setting, err
 			} else {
 				values[i] = f.variables[i].Least
 			}
-			env[f.variables[i].Name] = float64(values[i])
+			with[i+1] = float64(values[i])
 		}
 	}
 	if len(best) == 0 {
@@ -142,15 +138,14 @@ func (f *Formula) Read(clock quantity.Freq, want quantity.Rate, _ int, values ..
 	if len(values) != len(f.variables) {
 		return Setting{}, fmt.Errorf("the formula has %d variables, not %d values", len(f.variables), len(values))
 	}
-	env := map[string]float64{"clock": clock.Hz()}
+	with := []float64{clock.Hz()}
 	for i, v := range f.variables {
 		if values[i] < v.Least || values[i] > v.Most {
 			return Setting{}, fmt.Errorf("%s = %d is outside %d to %d", v.Name, values[i], v.Least, v.Most)
 		}
-		env[v.Name] = float64(values[i])
+		with = append(with, float64(values[i]))
 	}
-	var machine vm.VM
-	bd, ok := f.rate(&machine, env)
+	bd, ok := f.rate(with)
 	if !ok {
 		return Setting{}, fmt.Errorf("formula %q gives no rate for these values", f.text)
 	}

@@ -5,14 +5,8 @@ import (
 	"math/rand/v2"
 	"strconv"
 
-	"github.com/expr-lang/expr"
-
 	"gavrix/core/quantity"
 )
-
-const pi = math.Pi
-
-func sin(x float64) float64 { return math.Sin(x) }
 
 // Running is a device at work. It sees only the characters that its own
 // receiver gives it, with their error marks, and sends characters; the rest
@@ -89,10 +83,7 @@ func (r *Running) render(text []piece, now quantity.Time) []byte {
 func (d *Talker) Value(name string, now quantity.Time) float64 {
 	for _, v := range d.values {
 		if v.name == name {
-			out, err := expr.Run(v.program, environment(now.Seconds()))
-			if f, ok := out.(float64); ok && err == nil {
-				return f
-			}
+			return v.program.Value(now.Seconds())
 		}
 	}
 	return math.NaN()

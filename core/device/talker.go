@@ -3,16 +3,15 @@ package device
 import (
 	"bytes"
 	"fmt"
+	"math"
 	"regexp"
 	"strconv"
 	"strings"
 
-	"github.com/expr-lang/expr"
-	"github.com/expr-lang/expr/vm"
-
 	"gavrix/core/bus/uart"
 	"gavrix/core/doc"
 	"gavrix/core/finding"
+	"gavrix/core/formula"
 	"gavrix/core/quantity"
 )
 
@@ -31,7 +30,7 @@ type Talker struct {
 
 type value struct {
 	name    string
-	program *vm.Program
+	program *formula.Formula
 }
 
 type stream struct {
@@ -126,21 +125,19 @@ func parseBurst(s string) (burst, error) {
 	return burst{least, most}, nil
 }
 
-// environment is what an expression may use: the time in seconds, the sine,
-// and the constant π.
-func environment(t float64) map[string]any {
-	return map[string]any{"t": t, "sin": sin, "pi": pi}
-}
+var exprType = doc.Scalar("an expression of t, the time in seconds", compile)
 
-var exprType = doc.Scalar("an expression", compile)
-
-func compile(s string) (*vm.Program, error) {
-	p, err := expr.Compile(s, expr.Env(environment(0)), expr.AsFloat64())
+func compile(s string) (*formula.Formula, error) {
+	f, err := formula.New(s, "t")
 	if err != nil {
-		line, _, _ := strings.Cut(err.Error(), "\n")
-		return nil, fmt.Errorf("%q is no expression of t: %s", s, line)
+		return nil, err
 	}
-	return p, nil
+	for _, t := range []float64{0, 0.5, 1, 60, 3600} {
+		if v := f.Value(t); math.IsNaN(v) || math.IsInf(v, 0) {
+			return nil, fmt.Errorf("%q has no value at t = %g s", s, t)
+		}
+	}
+	return f, nil
 }
 
 // bindTalker reads a behaviour that was validated with talkerSchema.
@@ -150,7 +147,7 @@ func bindTalker(d *Device, b *doc.Node) []finding.Finding {
 	var faults []finding.Finding
 	known := map[string]bool{}
 	for _, v := range b.Get("values").All() {
-		t.values = append(t.values, value{v.Key, doc.As[*vm.Program](v)})
+		t.values = append(t.values, value{v.Key, doc.As[*formula.Formula](v)})
 		known[v.Key] = true
 	}
 	text := func(n *doc.Node) []piece {

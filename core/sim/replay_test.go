@@ -121,7 +121,7 @@ func TestBenchOfCaptures(t *testing.T) {
 		{func(m *capture.Meta) { m.Bench = "" }, "carries no bench"},
 		{func(m *capture.Meta) { m.Bench = "links: [" }, ""},
 		{func(m *capture.Meta) { m.Files = nil }, "marlow40.csv"},
-		{func(m *capture.Meta) { m.Links = append(m.Links, m.Links[0]) }, "has 8 links, the bench that it carries 7"},
+		{func(m *capture.Meta) { m.Links = append(m.Links, m.Links[0]) }, "has 8 links, the bench 7"},
 		{func(m *capture.Meta) { m.Links = m.Links[:3] }, "has 3 links"},
 		{func(m *capture.Meta) { m.Links[2].Kind = "other" }, "link 3 of the capture"},
 		{func(m *capture.Meta) { m.Links[2].Name = "other" }, "link 3 of the capture"},

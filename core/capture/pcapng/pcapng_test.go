@@ -5,8 +5,8 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
-	"sort"
 	"slices"
+	"sort"
 	"testing"
 	"time"
 
