@@ -2,6 +2,7 @@ package tui
 
 import (
 	"bytes"
+	"fmt"
 	"regexp"
 	"strings"
 	"testing"
@@ -117,6 +118,22 @@ func TestTinyScreens(t *testing.T) {
 			}
 		}
 	}
+}
+
+// TestRecordsThatWentAreSaid: in the header, and where they would stand.
+func TestRecordsThatWentAreSaid(t *testing.T) {
+	b := demoBench(t)
+	h := sim.NewHeadless(b)
+	h.Store().Bound(400 << 10)
+	h.World.RunTo(40 * quantity.Second)
+	require.Less(t, h.Store().Memory(), 3*(400<<10)+(1<<20))
+	n, before := h.Store().Snapshot().Gone()
+	require.Positive(t, n)
+	a := newApp(b, "", nil, h.Store())
+	a.Update(tea.WindowSizeMsg{Width: 160, Height: 47})
+	require.Contains(t, screenText(a), fmt.Sprintf("records before %.1f s let go", before.Seconds()))
+	press(a, "5", "home")
+	require.Contains(t, screenText(a), fmt.Sprintf("%d records before these were let go", n))
 }
 
 func screenText(a *App) string { return sgr.ReplaceAllString(a.frame, "") }

@@ -123,6 +123,9 @@ func (a *App) status(s cells.Area) {
 		decimals = 9
 	}
 	x = s.Text(x+3, 0, cells.Plain, fmt.Sprintf("t = %.*f s", decimals, a.snap.Now.Seconds()))
+	if n, before := a.snap.Gone(); n > 0 {
+		x = s.Text(x+3, 0, cells.Doubt, fmt.Sprintf("records before %.1f s let go", before.Seconds()))
+	}
 	if a.recorder != nil {
 		if err := a.recorder.Err(); err != nil {
 			x = s.Text(x+3, 0, cells.Bad, "recording stopped: "+err.Error())

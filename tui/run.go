@@ -22,6 +22,7 @@ type Options struct {
 	Bench  *bench.Bench
 	Path   string // where the bench is saved; "" for the demo
 	Record string // file to record the capture to; "" for none
+	Memory int    // bytes that records may take
 }
 
 func startRecorder(store *capture.Store, path string) (*pcapng.Recorder, error) {
@@ -38,6 +39,7 @@ func startRecorder(store *capture.Store, path string) (*pcapng.Recorder, error) 
 func Run(o Options) error {
 	s := session.Open(o.Bench)
 	defer s.Close()
+	s.Store().Bound(o.Memory)
 	a := newApp(o.Bench, o.Path, s, s.Store())
 	if o.Record != "" {
 		r, err := startRecorder(s.Store(), o.Record)

@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"gavrix/core/capture"
 	"gavrix/core/sim"
 	"gavrix/demo"
 	"gavrix/tui"
@@ -17,14 +18,19 @@ import (
 type uiOptions struct {
 	sets   []string
 	record string
+	memory int
 }
 
 func (o *uiOptions) flags(fl *pflag.FlagSet) {
 	fl.StringArrayVar(&o.sets, "set", nil, "change a value of the bench first, as PATH=VALUE (may be given again)")
 	fl.StringVar(&o.record, "record", "", "record the capture to this pcapng file")
+	fl.IntVar(&o.memory, "memory", capture.DefaultMemory>>20, "MB that the records in memory may take, and their levels as much; the oldest go")
 }
 
 func openBench(path string, o *uiOptions) error {
+	if o.memory < 1 || o.memory > 1<<20 {
+		return fmt.Errorf("--memory %d: give 1 to %d MB", o.memory, 1<<20)
+	}
 	b, err := loadBench(path, o.sets...)
 	if err != nil {
 		return err
@@ -33,7 +39,7 @@ func openBench(path string, o *uiOptions) error {
 	if path == "demo" || strings.HasPrefix(path, "demo:") {
 		save = ""
 	}
-	return tui.Run(tui.Options{Bench: b, Path: save, Record: o.record})
+	return tui.Run(tui.Options{Bench: b, Path: save, Record: o.record, Memory: o.memory << 20})
 }
 
 func demoCommand() *cobra.Command {

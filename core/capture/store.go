@@ -65,18 +65,36 @@ type Store struct {
 	limit    int
 }
 
-// The memory that a capture may take: for the levels of all lines, and for records.
-const (
-	DefaultLevels  = 256 << 20
-	DefaultRecords = 256 << 20
-)
+// DefaultMemory is what the records of a capture may take in bytes, and the levels of
+// all lines as much.
+const DefaultMemory = 256 << 20
 
 // NewStore gives an empty capture.
 func NewStore(meta Meta) *Store {
 	s := &Store{Meta: meta, open: map[Direction]record.Record{}, counters: map[Direction]*Counters{}, traces: make([]*wire.Trace, len(meta.Lines))}
-	s.list.Limit = DefaultRecords
-	s.limit = DefaultLevels / max(len(meta.Lines), 1)
+	s.Bound(DefaultMemory)
 	return s
+}
+
+// Bound sets the memory that records may take, and levels as much. When there is more
+// the oldest go.
+func (s *Store) Bound(bytes int) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.list.Limit = bytes
+	s.limit = bytes / max(len(s.Meta.Lines), 1)
+	for _, t := range s.traces {
+		if t != nil {
+			t.Bound(s.limit)
+		}
+	}
+}
+
+// Bounds gives the memory that records may take.
+func (s *Snapshot) Bounds() int {
+	s.store.mu.Lock()
+	defer s.store.mu.Unlock()
+	return s.store.list.Limit
 }
 
 // Memory gives about how many bytes records and levels take.

@@ -98,7 +98,7 @@ func TestBadDeviceFiles(t *testing.T) {
 		gauge[:len(gauge)-len("otherwise: \"WHAT\"\n")] + "otherwise: \"{levle}\"\n":                              "did you mean {level}?",
 		gauge[:len(gauge)-len("otherwise: \"WHAT\"\n")] + "otherwise: \"{a\"\n":                                   "brace stands alone",
 		"device: a\nkind: uart\nend: {rate: 9600}\nbehaviour:\n  values: {x: 1 +}\n":                              "column 3",
-		"device: a\nkind: uart\nend: {rate: 9600}\nbehaviour:\n  values: {x: os.exit()}\n":                        "no expression of t",
+		"device: a\nkind: uart\nend: {rate: 9600}\nbehaviour:\n  values: {x: os.exit()}\n":                        "only numbers",
 		"device: a\nkind: uart\nend: {rate: 9600}\nbehaviour:\n  stream: {every: 0 ms, text: a}\n":                "stream-too-fast",
 		"device: a\nkind: uart\nend: {rate: 9600}\nbehaviour:\n  stream: {every: 5 ms, lines: 3 to 1, text: a}\n": "no number or range",
 	} {

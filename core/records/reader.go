@@ -28,6 +28,15 @@ func (r *Reader) Len() int { return r.sealed + len(r.open) }
 // First is the number of the first record that is still kept.
 func (r *Reader) First() int { return r.first }
 
+// Gone says how many records went because there were too many, and the end of the first
+// that is left: what ended before it is not whole any more.
+func (r *Reader) Gone() (n int, before quantity.Time) {
+	if r.first == 0 || r.Len() == r.first {
+		return r.first, 0
+	}
+	return r.first, r.Head(r.first).End
+}
+
 // Head gives the fixed part of the record with the number i.
 func (r *Reader) Head(i int) *Head {
 	if i >= r.sealed {

@@ -86,6 +86,13 @@ func NewTrace(high bool, limit int) *Trace {
 	return &Trace{high: high, limit: limit}
 }
 
+// Bound sets the bytes that toggles may take from now on.
+func (t *Trace) Bound(limit int) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.limit = limit
+}
+
 // Append adds the window that follows the last one.
 func (t *Trace) Append(w *Window) {
 	t.mu.Lock()

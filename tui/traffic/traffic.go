@@ -133,7 +133,7 @@ func (v *View) Draw(a cells.Area, h ui.Host) {
 		v.empty(body, h, l)
 		return
 	}
-	v.list(body, y+1, meta, h)
+	v.list(body, y+1, snap, h)
 	for i := range v.lines {
 		if k := v.lines[i].Kind; k == record.Chars || k == record.Frame || k == record.Transaction {
 			return
@@ -184,7 +184,8 @@ func (v *View) height(i, w int) int {
 }
 
 // list draws the lines so that the selected one, or the newest, is in sight.
-func (v *View) list(a cells.Area, top int, meta *capture.Meta, h ui.Host) {
+func (v *View) list(a cells.Area, top int, snap *capture.Snapshot, h ui.Host) {
+	meta := snap.Meta()
 	sel := v.selectedIndex()
 	v.selected = v.lines[sel].Key
 	// From the selected line upwards until half the room is used when held,
@@ -211,6 +212,10 @@ func (v *View) list(a cells.Area, top int, meta *capture.Meta, h ui.Host) {
 		if first == 0 {
 			y = 0
 		}
+	}
+	if n, _ := snap.Gone(); n > 0 && first == 0 && y+used+v.height(sel, a.W) < a.H {
+		a.Text(2, y, cells.Doubt, fmt.Sprintf("%d records before these were let go: a capture in memory keeps %d MB. :record FILE keeps all.", n, snap.Bounds()>>20))
+		y++
 	}
 	for i := first; i < len(v.lines) && y < a.H; i++ {
 		y = v.line(a, y, top, i, meta, h)
@@ -249,6 +254,14 @@ func (v *View) move(by int) {
 	i := min(max(v.selectedIndex()+by, 0), len(v.lines)-1)
 	v.selected, v.has, v.paused = v.lines[i].Key, true, true
 	v.char = 0
+}
+
+// first selects the oldest line.
+func (v *View) first(h ui.Host) {
+	snap := h.Snapshot()
+	if lines := dialogue.Around(snap, v.filter(h), 0, 0, 1); len(lines) > 0 {
+		v.selected, v.has, v.paused, v.char = lines[0].Key, true, true, 0
+	}
 }
 
 // Click implements ui.View.
@@ -290,6 +303,7 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 		{Name: "page-older", Keys: []string{"pgup"}, Help: "a page back", Run: do(func() { v.move(-v.page) })},
 		{Name: "page-newer", Keys: []string{"pgdown"}, Help: "a page on", Run: do(func() { v.move(v.page) })},
 		{Name: "follow", Keys: []string{"end", "G"}, Help: "follow the newest lines", Short: "follow", Run: do(func() { v.paused, v.open = false, false })},
+		{Name: "oldest", Keys: []string{"home"}, Help: "go to the oldest line", Run: do(func() { v.first(h) })},
 		{Name: "pause", Keys: []string{"h"}, Help: "hold the list; traffic is still kept", Short: "pause", Run: do(func() { v.paused = true })},
 		{Name: "unfold", Keys: []string{"enter"}, Help: "show all forms of the selected line's bytes", Short: "unfold", Run: do(func() { v.open = !v.open; v.paused = true })},
 		{Name: "byte-left", Keys: []string{"left"}, Help: "byte before, in an unfolded line", Run: do(func() { v.char-- })},
