@@ -30,7 +30,7 @@ type Bench struct {
 // in the same folder tree. With an error among the findings there is no
 // bench.
 func Load(dir fs.FS, name string) (*Bench, []finding.Finding) {
-	text, err := fs.ReadFile(dir, name)
+	text, err := doc.ReadFile(dir, name)
 	if err != nil {
 		return nil, []finding.Finding{{
 			Severity: finding.Error, Code: "bench-unreadable", Where: finding.Place{File: name},

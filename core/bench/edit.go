@@ -13,6 +13,7 @@ import (
 
 	"github.com/google/renameio/v2"
 
+	"gavrix/core/doc"
 	"gavrix/core/finding"
 )
 
@@ -102,7 +103,7 @@ func (b *Bench) names() []string {
 func (b *Bench) Files() map[string]string {
 	out := map[string]string{}
 	for _, name := range b.names() {
-		if text, err := fs.ReadFile(b.dir, name); err == nil {
+		if text, err := doc.ReadFile(b.dir, name); err == nil {
 			out[name] = string(text)
 		}
 	}
@@ -149,7 +150,7 @@ func (b *Bench) saveBeside(folder string) error {
 		if _, err := os.Stat(to); err == nil {
 			continue
 		}
-		text, err := fs.ReadFile(b.dir, name)
+		text, err := doc.ReadFile(b.dir, name)
 		if err == nil {
 			err = os.MkdirAll(filepath.Dir(to), 0o755)
 		}

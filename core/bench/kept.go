@@ -6,6 +6,7 @@ import (
 	"path"
 
 	"gavrix/core/device"
+	"gavrix/core/doc"
 	"gavrix/core/finding"
 	"gavrix/core/register"
 )
@@ -29,7 +30,7 @@ func newKeptFiles() *keptFiles {
 
 // device loads a device file.
 func (k *keptFiles) device(dir fs.FS, name string) (*device.Device, []finding.Finding) {
-	text, err := fs.ReadFile(dir, name)
+	text, err := doc.ReadFile(dir, name)
 	if err != nil {
 		return device.Load(dir, name) // which says so
 	}
@@ -45,7 +46,7 @@ func (k *keptFiles) device(dir fs.FS, name string) (*device.Device, []finding.Fi
 
 // registerMap reads a file of control registers. The first error is that of opening it.
 func (k *keptFiles) registerMap(dir fs.FS, name string) (m *register.Map, unreadable, bad error) {
-	text, err := fs.ReadFile(dir, name)
+	text, err := doc.ReadFile(dir, name)
 	if err != nil {
 		return nil, err, nil
 	}

@@ -60,7 +60,7 @@ var behaviours = map[string]behaviour{
 
 // Load reads the device file with the name below dir.
 func Load(dir fs.FS, name string) (*Device, []finding.Finding) {
-	text, err := fs.ReadFile(dir, name)
+	text, err := doc.ReadFile(dir, name)
 	if err != nil {
 		return nil, []finding.Finding{{
 			Severity: finding.Error, Code: "device-file-unreadable", Where: finding.Place{File: name},

@@ -5,7 +5,10 @@ import (
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
+	"os"
+	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -260,4 +263,39 @@ func FuzzParseAndEdit(f *testing.F) {
 			require.Equal(t, string(text), string(d.Text()))
 		}
 	})
+}
+
+// TestBoundsOfFiles: what would take memory or time without end is refused at its
+// place, and long lines are shown in part.
+func TestBoundsOfFiles(t *testing.T) {
+	for text, want := range map[string]string{
+		"a: " + strings.Repeat("[", 9000) + strings.Repeat("]", 9000): "1:54: error: values stand more than 50 deep",
+		"a:\n  " + strings.Repeat("- ", 9000) + "1":                   "more than 50 deep",
+		"a: " + strings.Repeat("x", MostText):                         "longer than 4 MB",
+		"a: " + strings.Repeat("x", 1<<20) + "\nb: }":                 "2:4",
+		"b: \"" + strings.Repeat("y", 1<<20):                          "not YAML",
+	} {
+		_, faults := Parse("f", []byte(text))
+		require.Len(t, faults, 1)
+		require.Contains(t, faults[0].String(), want)
+		require.Less(t, len(faults[0].String()), 800)
+	}
+	var many strings.Builder
+	for i := range 60_000 {
+		fmt.Fprintf(&many, "k%d: %d\n", i, i)
+	}
+	f, faults := Parse("f", []byte(many.String()))
+	require.Empty(t, faults)
+	require.Len(t, f.Root.Entries, 60_000)
+}
+
+func TestOnlyRegularFilesAreRead(t *testing.T) {
+	folder := t.TempDir()
+	require.NoError(t, syscall.Mkfifo(filepath.Join(folder, "pipe"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "large"), make([]byte, MostText+1), 0o600))
+	require.NoError(t, os.Mkdir(filepath.Join(folder, "folder"), 0o700))
+	for name, want := range map[string]string{"pipe": "no regular file", "folder": "no regular file", "large": "longer than", "absent": "no such file", "../x": "leads out"} {
+		_, err := ReadFile(os.DirFS(folder), name)
+		require.ErrorContains(t, err, want, name)
+	}
 }

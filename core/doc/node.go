@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"io/fs"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -18,6 +19,12 @@ import (
 
 // maxNodes bounds a file with all its aliases followed.
 const maxNodes = 200_000
+
+// Bounds of a file: its bytes, and how deep values may stand within each other.
+const (
+	MostText = 4 << 20
+	maxDepth = 50
+)
 
 // NodeKind is the shape of a node.
 type NodeKind uint8
@@ -123,9 +130,27 @@ func (f *File) place(line, col int) finding.Place {
 		if line < len(f.lineOff) {
 			to = f.lineOff[line]
 		}
-		p.Source = strings.TrimRight(string(f.text[from:to]), "\r\n")
+		p.Source = around(strings.TrimRight(string(f.text[from:to]), "\r\n"), col)
 	}
 	return p
+}
+
+// around cuts a long line to what stands near a column.
+func around(line string, col int) string {
+	const most = 160
+	runes := []rune(line)
+	if len(runes) <= most {
+		return line
+	}
+	from := min(max(col-1-most/2, 0), len(runes)-most)
+	out := string(runes[from : from+most])
+	if from > 0 {
+		out = "…" + out
+	}
+	if from+most < len(runes) {
+		out += "…"
+	}
+	return out
 }
 
 // File is a parsed YAML file.
@@ -136,6 +161,38 @@ type File struct {
 	lineOff []int // byte offset of each line
 
 	undo, redo [][]splice
+}
+
+// ReadFile reads a text file below dir: none that is longer than MostText, and nothing
+// but a regular file, since others may have no end.
+func ReadFile(dir fs.FS, name string) ([]byte, error) {
+	info, err := fs.Stat(dir, name)
+	switch {
+	case err != nil:
+		return nil, reason(err)
+	case !info.Mode().IsRegular():
+		return nil, errors.New("it is no regular file")
+	case info.Size() > MostText:
+		return nil, fmt.Errorf("it is longer than %d MB", MostText>>20)
+	}
+	text, err := fs.ReadFile(dir, name)
+	if err != nil {
+		return nil, reason(err)
+	}
+	return text, nil
+}
+
+// reason says in our words why a file can't be read.
+func reason(err error) error {
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return errors.New("there is no such file")
+	case errors.Is(err, fs.ErrPermission):
+		return errors.New("reading it is not permitted")
+	case errors.Is(err, fs.ErrInvalid):
+		return errors.New("the name leads out of the bench's folder, or is none")
+	}
+	return err
 }
 
 // Parse reads a file. On a fault in the YAML itself it gives findings and no
@@ -157,6 +214,10 @@ func (f *File) fault(code string, line, col int, seen, change string) *finding.F
 
 func (f *File) parse() *finding.Finding {
 	f.lineOff = []int{0}
+	if len(f.text) > MostText {
+		f.text = nil
+		return f.fault("too-large", 1, 1, fmt.Sprintf("the file is longer than %d MB", MostText>>20), "name the right file, or split it")
+	}
 	for i, b := range f.text {
 		if b == '\n' {
 			f.lineOff = append(f.lineOff, i+1)
@@ -239,6 +300,12 @@ func (b *builder) build(y *yaml.Node, path []string, key string, borrowed bool) 
 	if b.n > maxNodes && b.err == nil {
 		b.err = b.f.fault("too-large", y.Line, y.Column, fmt.Sprintf("the file has more than %d values when its aliases are followed", maxNodes), "use fewer aliases within aliases")
 	}
+	if len(path) > maxDepth && b.err == nil {
+		b.err = b.f.fault("too-deep", y.Line, y.Column, fmt.Sprintf("values stand more than %d deep within each other", maxDepth), "look for a bracket or a dash too many")
+	}
+	if b.err != nil {
+		return &Node{}
+	}
 	n := &Node{
 		Key: key, Path: path, Borrowed: borrowed, file: b.f,
 		Line: y.Line, Column: y.Column, KeyLine: y.Line, KeyColumn: y.Column, end: -1,
@@ -285,6 +352,7 @@ func (b *builder) build(y *yaml.Node, path []string, key string, borrowed bool) 
 
 func (b *builder) mapping(n *Node, y *yaml.Node, borrowed bool) {
 	var merged []*yaml.Node
+	places := make(map[string]*Node, len(y.Content)/2)
 	for i := 0; i+1 < len(y.Content) && b.err == nil; i += 2 {
 		k, v := y.Content[i], y.Content[i+1]
 		if k.Tag == "!!merge" {
@@ -296,13 +364,14 @@ func (b *builder) mapping(n *Node, y *yaml.Node, borrowed bool) {
 			b.err = b.f.fault("odd-key", k.Line, k.Column, "a key must be a plain word", "write the key as a word")
 			return
 		}
-		if old := n.child(k.Value); old != nil {
+		if old := places[k.Value]; old != nil {
 			b.err = b.f.fault("key-twice", k.Line, k.Column, fmt.Sprintf("%q stands here a second time; the first is in line %d", k.Value, old.KeyLine), "remove one of the two")
 			return
 		}
 		c := b.build(v, join(n.Path, k.Value), k.Value, borrowed)
 		c.KeyLine, c.KeyColumn, c.keyOff = k.Line, k.Column, b.offset(k.Line, k.Column)
 		n.Entries = append(n.Entries, c)
+		places[k.Value] = c
 	}
 	for _, m := range merged {
 		sources := []*yaml.Node{m}
@@ -319,7 +388,8 @@ func (b *builder) mapping(n *Node, y *yaml.Node, borrowed bool) {
 				return
 			}
 			for _, c := range t.Entries {
-				if n.child(c.Key) == nil {
+				if places[c.Key] == nil {
+					places[c.Key] = c
 					c.setBorrowed()
 					n.Entries = append(n.Entries, c)
 				}

@@ -1,6 +1,8 @@
 package ui
 
 import (
+	"unicode"
+
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 
@@ -19,6 +21,8 @@ func NewEntry() Entry {
 	in := textinput.New()
 	in.Prompt = ""
 	in.CharLimit = 2000
+	// The component panics before the last character; deleteWord does it.
+	in.KeyMap.DeleteWordForward.SetEnabled(false)
 	in.Focus()
 	return Entry{input: in}
 }
@@ -60,8 +64,25 @@ func (e *Entry) Key(k tea.KeyPressMsg) {
 			}
 		}
 		return
+	case "alt+d", "alt+delete":
+		e.deleteWord()
+		return
 	}
 	e.input, _ = e.input.Update(k)
+}
+
+// deleteWord deletes up to the end of the word that stands at or behind the cursor.
+func (e *Entry) deleteWord() {
+	text, at := []rune(e.Text()), e.input.Position()
+	end := at
+	for end < len(text) && unicode.IsSpace(text[end]) {
+		end++
+	}
+	for end < len(text) && !unicode.IsSpace(text[end]) {
+		end++
+	}
+	e.input.SetValue(string(text[:at]) + string(text[end:]))
+	e.input.SetCursor(at)
 }
 
 // Draw shows the line from (x, y) on, with what stands behind it, and gives
