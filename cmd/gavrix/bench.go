@@ -99,7 +99,7 @@ func newCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Printf("wrote %s; to confirm for your board: mcu.clocks, mcu.units, and each link's unit, rate and frame\nopen it: gavrix %s\n",
+			fmt.Fprintf(stdout, "wrote %s; to confirm for your board: mcu.clocks, mcu.units, and each link's unit, rate and frame\nopen it: gavrix %s\n",
 				args[0], filepath.Join(args[0], demo.Bench))
 			return nil
 		},

@@ -10,10 +10,9 @@ import (
 )
 
 func calcCommand() *cobra.Command {
-	c := &cobra.Command{Use: "calc", Short: "Work out dividers and margins"}
-	c.AddCommand(calcStartup(), calcBaud(), calcMargin(), calcInfer(), calcFrame(), calcEnds(), calcSync(), calcReading(), calcPulse(),
+	return group("calc", "Work out dividers and margins",
+		calcStartup(), calcBaud(), calcMargin(), calcInfer(), calcFrame(), calcEnds(), calcSync(), calcReading(), calcPulse(),
 		calcCANTiming(), calcCANFilters(), calcCANLoad(), calcI2C(), calcSPIClock(), calcCounter(), calcRegister())
-	return c
 }
 
 // explained is a result with the way it came about.
@@ -24,7 +23,7 @@ type explained struct {
 
 func printDerivations(ds []finding.Derivation) {
 	for _, d := range ds {
-		fmt.Println()
-		fmt.Println(strings.Join(d.Lines(), "\n"))
+		fmt.Fprintln(stdout)
+		fmt.Fprintln(stdout, strings.Join(d.Lines(), "\n"))
 	}
 }

@@ -192,10 +192,10 @@ func printReaches(g clock.Generator, f quantity.Freq, asJSON bool) error {
 		return printJSON(out)
 	}
 	for _, s := range settings {
-		fmt.Printf("%-12s ×%-3d divider %-14s %s\n", s.Wanted, s.Oversampling, s.Divisor(), clock.Percent(s.Error))
+		fmt.Fprintf(stdout, "%-12s ×%-3d divider %-14s %s\n", s.Wanted, s.Oversampling, s.Divisor(), clock.Percent(s.Error))
 	}
 	if len(settings) == 0 {
-		fmt.Println("none of the usual rates")
+		fmt.Fprintln(stdout, "none of the usual rates")
 	}
 	return nil
 }
@@ -240,7 +240,7 @@ func solveBaud(g clock.Generator, f quantity.Freq, plusMinus float64, rate quant
 
 func printSettings(g clock.Generator, settings, near []clock.Setting, workable bool) {
 	first := settings[0]
-	fmt.Printf("%s from %s\n   OS  divider         to write        real rate Bd      error\n", first.Wanted, first.Clock)
+	fmt.Fprintf(stdout, "%s from %s\n   OS  divider         to write        real rate Bd      error\n", first.Wanted, first.Clock)
 	for i, s := range settings {
 		mark := " "
 		switch {
@@ -259,26 +259,26 @@ func printSettings(g clock.Generator, settings, near []clock.Setting, workable b
 		if math.Abs(s.Error) > clock.Workable {
 			note += fmt.Sprintf("  not within %.1f %%; exact with %s", 100*clock.Workable, s.ExactClock().Round(7))
 		}
-		fmt.Printf(" %s ×%-3d %-14s  %-14s  %12s  %9s%s\n", mark, s.Oversampling, s.Divisor(), written(s), s.Rate.Grouped(), clock.Percent(s.Error), note)
+		fmt.Fprintf(stdout, " %s ×%-3d %-14s  %-14s  %12s  %9s%s\n", mark, s.Oversampling, s.Divisor(), written(s), s.Rate.Grouped(), clock.Percent(s.Error), note)
 	}
 	for _, os := range g.Samples() {
 		if os == 1 {
-			fmt.Println("   " + clock.ErrSynchronous.Error())
+			fmt.Fprintln(stdout, "   "+clock.ErrSynchronous.Error())
 		}
 	}
 	if settings[0].Tie {
-		fmt.Println("   = is as near as the first; the one with more samples a bit stands first")
+		fmt.Fprintln(stdout, "   = is as near as the first; the one with more samples a bit stands first")
 	}
 	if workable {
 		return
 	}
-	fmt.Printf("refused: the best is %s off; more than %.1f %% leaves the other end too little\n", clock.Percent(first.Error), 100*clock.Workable)
-	fmt.Println("nearest workable rates:")
+	fmt.Fprintf(stdout, "refused: the best is %s off; more than %.1f %% leaves the other end too little\n", clock.Percent(first.Error), 100*clock.Workable)
+	fmt.Fprintln(stdout, "nearest workable rates:")
 	for _, s := range near {
-		fmt.Printf("   %-10s divider %-5s ×%-3d %s\n", s.Wanted, s.Divisor(), s.Oversampling, clock.Percent(s.Error))
+		fmt.Fprintf(stdout, "   %-10s divider %-5s ×%-3d %s\n", s.Wanted, s.Divisor(), s.Oversampling, clock.Percent(s.Error))
 	}
 	if len(near) == 0 {
-		fmt.Println("   none of the usual ones")
+		fmt.Fprintln(stdout, "   none of the usual ones")
 	}
 }
 
@@ -307,13 +307,13 @@ func explainRegister(g clock.Generator, values []int, f quantity.Freq, claimed q
 			continue
 		}
 		if claimed > 0 {
-			fmt.Printf("%s at ×%d, said to mean %s: meant for %s; with %s it gives %s Bd, %s\n",
+			fmt.Fprintf(stdout, "%s at ×%d, said to mean %s: meant for %s; with %s it gives %s Bd, %s\n",
 				written(m.Setting), m.Setting.Oversampling, claimed, m.MeantFor, f, m.Setting.Rate.Grouped(), clock.Percent(m.Setting.Error))
 		} else {
-			fmt.Printf("%s at ×%d with %s gives %s Bd\n", written(m.Setting), m.Setting.Oversampling, f, m.Setting.Rate.Grouped())
+			fmt.Fprintf(stdout, "%s at ×%d with %s gives %s Bd\n", written(m.Setting), m.Setting.Oversampling, f, m.Setting.Rate.Grouped())
 		}
 		if len(out.Exact) > 0 {
-			fmt.Printf("   exact with %s\n", strings.Join(out.Exact, ", "))
+			fmt.Fprintf(stdout, "   exact with %s\n", strings.Join(out.Exact, ", "))
 		}
 	}
 	if !explain {

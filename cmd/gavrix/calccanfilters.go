@@ -67,17 +67,17 @@ func calcCANFilters() *cobra.Command {
 				return printJSON(out)
 			}
 			for i, f := range fs {
-				fmt.Printf("%d. id %0*X  mask %0*X   for %s\n", i+1, digits, f.ID, digits, f.Mask, strings.Join(hex(f.Wanted), " "))
+				fmt.Fprintf(stdout, "%d. id %0*X  mask %0*X   for %s\n", i+1, digits, f.ID, digits, f.Mask, strings.Join(hex(f.Wanted), " "))
 			}
 			if n == 0 {
-				fmt.Println("nothing else passes")
+				fmt.Fprintln(stdout, "nothing else passes")
 				return nil
 			}
 			more := ""
 			if uint64(len(some)) < n {
 				more = " …"
 			}
-			fmt.Printf("%d unwanted pass: %s%s\n", n, strings.Join(hex(some), " "), more)
+			fmt.Fprintf(stdout, "%d unwanted pass: %s%s\n", n, strings.Join(hex(some), " "), more)
 			return nil
 		},
 	}

@@ -128,13 +128,13 @@ func printLoad(l *can.Load, asJSON bool) error {
 			return err
 		}
 	default:
-		fmt.Printf("load %.1f %% without stuff bits, at most %.1f %%\n   id        bits         at most   waits at worst\n", 100*l.Least, 100*l.Most)
+		fmt.Fprintf(stdout, "load %.1f %% without stuff bits, at most %.1f %%\n   id        bits         at most   waits at worst\n", 100*l.Least, 100*l.Most)
 		for _, r := range rows {
 			wait := fmt.Sprintf("%.3f ms", r.Response)
 			if r.Late {
 				wait = "may come later than the next one is due"
 			}
-			fmt.Printf("   %-8s  %3d to %3d  %6.2f %%   %-24s %s\n", r.ID, r.Least, r.Most, r.Share, wait, r.Name)
+			fmt.Fprintf(stdout, "   %-8s  %3d to %3d  %6.2f %%   %-24s %s\n", r.ID, r.Least, r.Most, r.Share, wait, r.Name)
 		}
 	}
 	if late {

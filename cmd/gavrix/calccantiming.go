@@ -185,27 +185,27 @@ func canTiming(ns, data []can.BitTiming, prop int, delays [3]quantity.Time, errs
 		if d != nil {
 			printTimings("data", data)
 		}
-		fmt.Println("\nwhat a node's clock may be off, with the first timing:")
+		fmt.Fprintln(stdout, "\nwhat a node's clock may be off, with the first timing:")
 		for _, c := range cs {
 			mark := " "
 			if c == limit {
 				mark = "*"
 			}
-			fmt.Printf(" %s %6.3f %%  %s\n", mark, 100*c.Limit, c.Name)
+			fmt.Fprintf(stdout, " %s %6.3f %%  %s\n", mark, 100*c.Limit, c.Name)
 		}
 		for i, e := range errs {
-			fmt.Printf("a node at %s %s: the standard asks for at most %.3f %%\n", e, map[bool]string{true: "conforms", false: "does not conform"}[verdict.Conforms[i]], 100*limit.Limit)
+			fmt.Fprintf(stdout, "a node at %s %s: the standard asks for at most %.3f %%\n", e, map[bool]string{true: "conforms", false: "does not conform"}[verdict.Conforms[i]], 100*limit.Limit)
 		}
 		if len(errs) == 2 {
-			fmt.Printf("the pair: %.3f %% of %.3f %%, %s\n", 100*verdict.Sum, 100*verdict.Pair, map[bool]string{true: "decodes", false: "does not decode"}[verdict.Decodes])
+			fmt.Fprintf(stdout, "the pair: %.3f %% of %.3f %%, %s\n", 100*verdict.Sum, 100*verdict.Pair, map[bool]string{true: "decodes", false: "does not decode"}[verdict.Decodes])
 		}
-		fmt.Printf("greatest length with %d quanta of propagation and %s a node: %.1f m\n", prop, delays[1], out.Length)
+		fmt.Fprintf(stdout, "greatest length with %d quanta of propagation and %s a node: %.1f m\n", prop, delays[1], out.Length)
 		if d != nil && delays[0] > 0 {
 			need := "not needed: its own bits are back before the sample point"
 			if comp.Needed {
 				need = "needed: its own bits come back behind the sample point"
 			}
-			fmt.Printf("transmitter delay compensation %s; offset %d clocks\n", need, comp.Offset)
+			fmt.Fprintf(stdout, "transmitter delay compensation %s; offset %d clocks\n", need, comp.Offset)
 		}
 		printDerivations(ds)
 	}
@@ -216,12 +216,12 @@ func canTiming(ns, data []can.BitTiming, prop int, delays [3]quantity.Time, errs
 }
 
 func printTimings(name string, ts []can.BitTiming) {
-	fmt.Printf("%s: %s from %s\n   prescaler  segments    jump  quanta  sample    real rate bit/s     error\n", name, ts[0].Wanted.BitRate(), ts[0].Clock)
+	fmt.Fprintf(stdout, "%s: %s from %s\n   prescaler  segments    jump  quanta  sample    real rate bit/s     error\n", name, ts[0].Wanted.BitRate(), ts[0].Clock)
 	for i, t := range ts {
 		mark := " "
 		if i == 0 {
 			mark = "*"
 		}
-		fmt.Printf(" %s %6d     %-10s %5d  %6d  %6.2f %%  %14s  %+8.3f %%\n", mark, t.Prescaler, t.Split(), t.Jump, t.Quanta(), 100*t.Sample, t.Rate.Grouped(), 100*t.Error)
+		fmt.Fprintf(stdout, " %s %6d     %-10s %5d  %6d  %6.2f %%  %14s  %+8.3f %%\n", mark, t.Prescaler, t.Split(), t.Jump, t.Quanta(), 100*t.Sample, t.Rate.Grouped(), 100*t.Error)
 	}
 }

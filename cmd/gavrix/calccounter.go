@@ -57,9 +57,9 @@ func calcCounter() *cobra.Command {
 					Duty    float64 `json:"duty_percent,omitempty"`
 				}{r.Counts, r.Reload, r.Compare, r.Real.Hz(), 100 * r.Error, 100 * r.Step, 100 * r.Duty}, ds})
 			}
-			fmt.Printf("%d counts, reload 0x%0*X (%d): %s, %s; one count is %.2f %%\n", r.Counts, (w.Width+3)/4, r.Reload, r.Reload, r.Real.Round(6), clock.Percent(r.Error), 100*r.Step)
+			fmt.Fprintf(stdout, "%d counts, reload 0x%0*X (%d): %s, %s; one count is %.2f %%\n", r.Counts, (w.Width+3)/4, r.Reload, r.Reload, r.Real.Round(6), clock.Percent(r.Error), 100*r.Step)
 			if r.Compare > 0 {
-				fmt.Printf("compare %d: high %.2f %% of the time\n", r.Compare, 100*r.Duty)
+				fmt.Fprintf(stdout, "compare %d: high %.2f %% of the time\n", r.Compare, 100*r.Duty)
 			}
 			printDerivations(ds)
 			if math.Abs(r.Error) > 0.05 {

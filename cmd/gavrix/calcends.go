@@ -88,13 +88,13 @@ func printEnds(rows []endsRow, asJSON bool) error {
 			if r.Harmless {
 				mark = "differs, harmless"
 			}
-			fmt.Printf("%s: %s\n", mark, r.What)
+			fmt.Fprintf(stdout, "%s: %s\n", mark, r.What)
 			for _, e := range r.Effects {
-				fmt.Printf("  %s\n", e)
+				fmt.Fprintf(stdout, "  %s\n", e)
 			}
 		}
 		if len(rows) == 0 {
-			fmt.Println("both ends agree")
+			fmt.Fprintln(stdout, "both ends agree")
 		}
 	}
 	if harm {

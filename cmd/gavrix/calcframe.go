@@ -112,7 +112,7 @@ func calcFrame() *cobra.Command {
 			if asJSON {
 				return printJSON(out)
 			}
-			fmt.Print(out.text)
+			fmt.Fprint(stdout, out.text)
 			return nil
 		},
 	}

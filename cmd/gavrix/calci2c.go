@@ -137,20 +137,20 @@ func printI2C(out *i2cJSON, rate quantity.Rate, asJSON bool, ds []finding.Deriva
 			return err
 		}
 	} else {
-		fmt.Printf("%s is class %s; 3 bytes on the wire take %.1f µs\n", rate.BitRate(), out.Class, out.Bytes)
-		fmt.Printf("pull-up %.0f to %.0f Ω\n", out.Least, out.Most)
+		fmt.Fprintf(stdout, "%s is class %s; 3 bytes on the wire take %.1f µs\n", rate.BitRate(), out.Class, out.Bytes)
+		fmt.Fprintf(stdout, "pull-up %.0f to %.0f Ω\n", out.Least, out.Most)
 		if out.Rise > 0 {
-			fmt.Printf("rise time %.0f ns\n", out.Rise)
+			fmt.Fprintf(stdout, "rise time %.0f ns\n", out.Rise)
 		}
 		for i, c := range out.Counters {
 			mark := " "
 			if i == 0 {
 				mark = "*"
 			}
-			fmt.Printf(" %s low %d, high %d: %s bit/s, %+.2f %%\n", mark, c.Low, c.High, quantity.Group(c.Rate, 0), c.Error)
+			fmt.Fprintf(stdout, " %s low %d, high %d: %s bit/s, %+.2f %%\n", mark, c.Low, c.High, quantity.Group(c.Rate, 0), c.Error)
 		}
 		for _, f := range out.Findings {
-			fmt.Println("▲ " + f)
+			fmt.Fprintln(stdout, "▲ "+f)
 		}
 		printDerivations(ds)
 	}

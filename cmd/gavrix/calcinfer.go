@@ -99,13 +99,13 @@ func printCauses(s clock.Setting, measured quantity.Rate, plusMinus float64, asJ
 	if asJSON {
 		return printJSON(out)
 	}
-	fmt.Printf("programmed %s Bd, measured %s Bd: a ratio of %.4f\n", s.Rate.Grouped(), measured.Grouped(), measured.Bd()/s.Rate.Bd())
+	fmt.Fprintf(stdout, "programmed %s Bd, measured %s Bd: a ratio of %.4f\n", s.Rate.Grouped(), measured.Grouped(), measured.Bd()/s.Rate.Bd())
 	for i, c := range out {
-		fmt.Printf("%d. %s   leaves %+.2f %%\n", i+1, c.Text, c.Residual)
+		fmt.Fprintf(stdout, "%d. %s   leaves %+.2f %%\n", i+1, c.Text, c.Residual)
 	}
 	if len(out) == 0 {
-		fmt.Println("nothing usual explains that")
+		fmt.Fprintln(stdout, "nothing usual explains that")
 	}
-	fmt.Printf("everything else as programmed, the clock at the unit is %s\n", clock.TrueClock(s, measured).Round(5))
+	fmt.Fprintf(stdout, "everything else as programmed, the clock at the unit is %s\n", clock.TrueClock(s, measured).Round(5))
 	return nil
 }

@@ -138,12 +138,12 @@ func (r pulseResult) print(asJSON bool) error {
 		return printJSON(r)
 	}
 	if r.Bytes != "" {
-		fmt.Printf("bytes  %s\n", r.Bytes)
+		fmt.Fprintf(stdout, "bytes  %s\n", r.Bytes)
 	}
-	fmt.Printf("a bit takes %.4g µs; 0: high %.4g, low %.4g µs; 1: high %.4g, low %.4g µs\n", r.Bit, r.ZeroHigh, r.ZeroLow, r.OneHigh, r.OneLow)
-	fmt.Printf("all elements with the latch %.5g µs; between bytes a pause of at most %.4g µs fits\n", r.Total, r.LargestPause)
+	fmt.Fprintf(stdout, "a bit takes %.4g µs; 0: high %.4g, low %.4g µs; 1: high %.4g, low %.4g µs\n", r.Bit, r.ZeroHigh, r.ZeroLow, r.OneHigh, r.OneLow)
+	fmt.Fprintf(stdout, "all elements with the latch %.5g µs; between bytes a pause of at most %.4g µs fits\n", r.Total, r.LargestPause)
 	for _, w := range r.Wrong {
-		fmt.Println("wrong:", w)
+		fmt.Fprintln(stdout, "wrong:", w)
 	}
 	return nil
 }

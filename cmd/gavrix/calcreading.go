@@ -55,16 +55,16 @@ behind the byte, a parity error a ?. At least 4, better 20 different ones.`,
 				return printJSON(out)
 			}
 			for i, g := range gs {
-				fmt.Printf("%d. %s", i+1, strings.Join(g.Class, ", or "))
+				fmt.Fprintf(stdout, "%d. %s", i+1, strings.Join(g.Class, ", or "))
 				if g.Faster != 1 {
-					fmt.Printf(", and the receiver's rate is %g times too high", g.Faster)
+					fmt.Fprintf(stdout, ", and the receiver's rate is %g times too high", g.Faster)
 				}
-				fmt.Printf("   %+.0f bits\n", g.Gain)
+				fmt.Fprintf(stdout, "   %+.0f bits\n", g.Gain)
 				for _, r := range g.Reasons {
-					fmt.Println("   " + r)
+					fmt.Fprintln(stdout, "   "+r)
 				}
 				if len(g.Class) > 1 || g.Faster != 1 {
-					fmt.Println("   " + g.Apart)
+					fmt.Fprintln(stdout, "   "+g.Apart)
 				}
 			}
 			return nil

@@ -163,7 +163,7 @@ func (o *registerOptions) apart(r *register.Register, old, value uint64) error {
 			return err
 		}
 	} else {
-		fmt.Printf("%s = %s at 0x%08X   %s\n", safe.Text(r.Name), out.Value, r.Address, safe.Text(r.About))
+		fmt.Fprintf(stdout, "%s = %s at 0x%08X   %s\n", safe.Text(r.Name), out.Value, r.Address, safe.Text(r.About))
 		for _, p := range out.Fields {
 			note := ""
 			if p.AtReset {
@@ -172,14 +172,14 @@ func (o *registerOptions) apart(r *register.Register, old, value uint64) error {
 			if p.Access != register.ReadWrite.String() {
 				note += "   " + p.Access
 			}
-			fmt.Printf("  %-6s %-12s %-6d %s%s\n", p.Bits, safe.Text(p.Field), p.Value, safe.Text(p.Meaning), note)
+			fmt.Fprintf(stdout, "  %-6s %-12s %-6d %s%s\n", p.Bits, safe.Text(p.Field), p.Value, safe.Text(p.Meaning), note)
 		}
 		for _, c := range out.Concerns {
 			mark := "·"
 			if c.Bad {
 				mark = "▲"
 			}
-			fmt.Printf("%s %s\n", mark, safe.Text(c.Text))
+			fmt.Fprintf(stdout, "%s %s\n", mark, safe.Text(c.Text))
 		}
 	}
 	if bad {
@@ -212,15 +212,15 @@ func (o *registerOptions) compare(r *register.Register, value, against uint64) e
 // printChanges prints in what two values of a register differ.
 func printChanges(r *register.Register, was, is uint64) {
 	changes, reserved := r.Compare(was, is)
-	fmt.Printf("%s: %s against %s\n", safe.Text(r.Name), r.Hex(is), r.Hex(was))
+	fmt.Fprintf(stdout, "%s: %s against %s\n", safe.Text(r.Name), r.Hex(is), r.Hex(was))
 	for _, c := range changes {
-		fmt.Printf("  %-6s %-12s %s instead of %s\n", c.Range(), safe.Text(c.Name), safe.Text(c.IsMeaning), safe.Text(c.WasMeaning))
+		fmt.Fprintf(stdout, "  %-6s %-12s %s instead of %s\n", c.Range(), safe.Text(c.Name), safe.Text(c.IsMeaning), safe.Text(c.WasMeaning))
 	}
 	if reserved != 0 {
-		fmt.Printf("  reserved bits %s differ\n", register.Bits(reserved))
+		fmt.Fprintf(stdout, "  reserved bits %s differ\n", register.Bits(reserved))
 	}
 	if len(changes) == 0 && reserved == 0 {
-		fmt.Println("  the same")
+		fmt.Fprintln(stdout, "  the same")
 	}
 }
 
@@ -276,7 +276,7 @@ func (o *registerOptions) readDump(m *register.Map, b *bench.Bench) error {
 		if o.json {
 			continue
 		}
-		fmt.Printf("%s  %-10s %s  %s\n", d.Address, safe.Text(d.Register), d.Value, d.Verdict)
+		fmt.Fprintf(stdout, "%s  %-10s %s  %s\n", d.Address, safe.Text(d.Register), d.Value, d.Verdict)
 		if d.Verdict == "differs" {
 			printChanges(s.Register, want[s.Name].Value, s.Value)
 		}
@@ -286,7 +286,7 @@ func (o *registerOptions) readDump(m *register.Map, b *bench.Bench) error {
 		if w := want[r.Name]; w != nil && !met[r.Name] {
 			out = append(out, dumpJSON{r.Name, fmt.Sprintf("0x%08X", r.Address), "", r.Hex(w.Value), "not seen"})
 			if !o.json {
-				fmt.Printf("0x%08X  %-10s not seen; the settings want %s\n", r.Address, safe.Text(r.Name), r.Hex(w.Value))
+				fmt.Fprintf(stdout, "0x%08X  %-10s not seen; the settings want %s\n", r.Address, safe.Text(r.Name), r.Hex(w.Value))
 			}
 		}
 	}

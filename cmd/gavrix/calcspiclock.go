@@ -115,7 +115,7 @@ func spiClock(u spi.Unit, parts []string, asJSON bool) error {
 		}
 	} else {
 		for _, r := range out {
-			fmt.Println(r.Part)
+			fmt.Fprintln(stdout, r.Part)
 			for _, m := range r.Rows {
 				mark := " "
 				if m.Divider == r.Chosen {
@@ -125,10 +125,10 @@ func spiClock(u spi.Unit, parts []string, asJSON bool) error {
 				if m.Refused != "" {
 					mark, why = "✗", m.Refused
 				}
-				fmt.Printf(" %s ÷%-5d %10s  %s\n", mark, m.Divider, quantity.FromHz(m.Rate).Round(4), why)
+				fmt.Fprintf(stdout, " %s ÷%-5d %10s  %s\n", mark, m.Divider, quantity.FromHz(m.Rate).Round(4), why)
 			}
 			if r.Chosen == 0 {
-				fmt.Println("   no divider serves")
+				fmt.Fprintln(stdout, "   no divider serves")
 			}
 		}
 	}

@@ -3,7 +3,6 @@ package main
 import (
 	"errors"
 	"fmt"
-	"os"
 	"slices"
 	"strings"
 
@@ -136,7 +135,7 @@ func (o *startupOptions) printDump(seen []register.Seen) error {
 		return printJSON(out)
 	}
 	for _, s := range seen {
-		fmt.Printf("0x%08X %s   # %s\n", s.Address, s.Hex(s.Value), safe.Text(s.Name))
+		fmt.Fprintf(stdout, "0x%08X %s   # %s\n", s.Address, s.Hex(s.Value), safe.Text(s.Name))
 	}
 	return nil
 }
@@ -179,15 +178,15 @@ func (o *startupOptions) judge(links []*bench.Link, seen []register.Seen) error 
 		if o.json {
 			continue
 		}
-		fmt.Fprintf(os.Stdout, "%s, unit %s: %s\n", safe.Text(l.Name), safe.Text(l.Unit.Name), out.Progress)
+		fmt.Fprintf(stdout, "%s, unit %s: %s\n", safe.Text(l.Name), safe.Text(l.Unit.Name), out.Progress)
 		for _, v := range vs {
-			fmt.Printf("  %s %-18s %-33s %s\n", picture.Glyph(v.State), v.Name, picture.StateText(v), safe.Text(v.Text()))
+			fmt.Fprintf(stdout, "  %s %-18s %-33s %s\n", picture.Glyph(v.State), v.Name, picture.StateText(v), safe.Text(v.Text()))
 			if v.Broken() || v.State == startup.NotSeen && v.Why != "" {
-				fmt.Printf("      %s\n", strings.TrimPrefix(v.How+", "+v.Why, ", "))
+				fmt.Fprintf(stdout, "      %s\n", strings.TrimPrefix(v.How+", "+v.Why, ", "))
 			}
 		}
 		if len(vs) == 0 {
-			fmt.Println("  no step is described: say below the unit's `control:` which fields start it")
+			fmt.Fprintln(stdout, "  no step is described: say below the unit's `control:` which fields start it")
 		}
 	}
 	if o.json {

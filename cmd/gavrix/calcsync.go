@@ -82,12 +82,12 @@ comes nearest.`,
 			if asJSON {
 				return printJSON(out)
 			}
-			fmt.Printf("%s at %s: %s, a bit is %.4g µs; edges up to %.3f bits off\n", byteText, s.Start.Round(6), s.Rate().Round(6), out.Bit, s.Spread)
+			fmt.Fprintf(stdout, "%s at %s: %s, a bit is %.4g µs; edges up to %.3f bits off\n", byteText, s.Start.Round(6), s.Rate().Round(6), out.Bit, s.Spread)
 			if out.Error != nil {
-				fmt.Printf("%+.2f %% from the rate given\n", *out.Error)
+				fmt.Fprintf(stdout, "%+.2f %% from the rate given\n", *out.Error)
 			}
 			for _, r := range out.Settings {
-				fmt.Printf("×%d divider %d: %.1f Bd, %+.2f %%\n", r.Oversampling, r.Divider, r.Rate, r.Error)
+				fmt.Fprintf(stdout, "×%d divider %d: %.1f Bd, %+.2f %%\n", r.Oversampling, r.Divider, r.Rate, r.Error)
 			}
 			return nil
 		},

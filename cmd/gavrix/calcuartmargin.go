@@ -73,12 +73,12 @@ func printBudget(b uart.Budget) {
 	if b.Oversampling > 0 {
 		how = fmt.Sprintf("×%d, late +(0.5 - 1/%d)/N, early -0.5/N", b.Oversampling, b.Oversampling)
 	}
-	fmt.Printf("%s %s, N = %.1f\n", b.Frame, how, b.N)
-	fmt.Printf("  allowed    %+.1f / %+.1f %%\n", b.Late, b.Early)
-	fmt.Printf("  mismatch   %+.2f %%   %.0f %% of the limit used\n", b.Mismatch, b.Used)
-	fmt.Printf("  verdict    %s\n", b.Verdict)
+	fmt.Fprintf(stdout, "%s %s, N = %.1f\n", b.Frame, how, b.N)
+	fmt.Fprintf(stdout, "  allowed    %+.1f / %+.1f %%\n", b.Late, b.Early)
+	fmt.Fprintf(stdout, "  mismatch   %+.2f %%   %.0f %% of the limit used\n", b.Mismatch, b.Used)
+	fmt.Fprintf(stdout, "  verdict    %s\n", b.Verdict)
 	if b.FirstWrong != "" {
-		fmt.Printf("  first      %s\n", b.FirstWrong)
+		fmt.Fprintf(stdout, "  first      %s\n", b.FirstWrong)
 	}
-	fmt.Printf("  %s\n", uart.WhenItBites)
+	fmt.Fprintf(stdout, "  %s\n", uart.WhenItBites)
 }

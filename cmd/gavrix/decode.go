@@ -168,7 +168,7 @@ func (o *decodeOptions) run(ctx context.Context, path string) error {
 	defer f.Close()
 	if len(o.links) == 0 && o.bench == "" && !o.guess {
 		for _, n := range src.Names() {
-			fmt.Println(safe.Text(n))
+			fmt.Fprintln(stdout, safe.Text(n))
 		}
 		return nil
 	}
@@ -308,7 +308,7 @@ type printing struct {
 }
 
 func (o *decodeOptions) printing(meta *capture.Meta) *printing {
-	out := &printing{o: o, meta: meta, w: bufio.NewWriterSize(os.Stdout, 1<<16)}
+	out := &printing{o: o, meta: meta, w: bufio.NewWriterSize(stdout, 1<<16)}
 	if o.asCSV {
 		out.csv = csv.NewWriter(out.w)
 		out.err = out.csv.Write([]string{"start_ps", "end_ps", "link", "bus", "data", "errors", "text"})

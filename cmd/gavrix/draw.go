@@ -18,16 +18,14 @@ import (
 )
 
 func drawCommand() *cobra.Command {
-	c := &cobra.Command{Use: "draw", Short: "Draw pictures to SVG, PDF or text"}
-	c.AddCommand(drawFrame(), drawWave(), drawPlan(), drawTiming(), drawStartup(), drawRegisters())
-	return c
+	return group("draw", "Draw pictures to SVG, PDF or text", drawFrame(), drawWave(), drawPlan(), drawTiming(), drawStartup(), drawRegisters())
 }
 
 func (o *frameOptions) write(s *scene.Scene) error {
 	var b bytes.Buffer
 	switch ext := strings.ToLower(filepath.Ext(o.out)); {
 	case o.out == "":
-		fmt.Print(sceneText(s, o.columnsWide))
+		fmt.Fprint(stdout, sceneText(s, o.columnsWide))
 		return nil
 	case ext == ".svg":
 		if err := svg.Write(&b, s); err != nil {

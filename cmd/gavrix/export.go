@@ -11,9 +11,7 @@ import (
 )
 
 func exportCommand() *cobra.Command {
-	c := &cobra.Command{Use: "export", Short: "Give the numbers for the firmware"}
-	c.AddCommand(exportRegisters())
-	return c
+	return group("export", "Give the numbers for the firmware", exportRegisters())
 }
 
 type fieldJSON struct {
@@ -115,7 +113,7 @@ func printWords(b *bench.Bench, words []bench.SharedWord) {
 		if h := strings.Join(w.Links, ", "); h != heading {
 			heading = h
 			if len(w.Links) > 1 {
-				fmt.Printf("# shared by %s\n", safe.Text(h))
+				fmt.Fprintf(stdout, "# shared by %s\n", safe.Text(h))
 			} else {
 				printLink(b.Link(h))
 			}
@@ -128,19 +126,19 @@ func printWords(b *bench.Bench, words []bench.SharedWord) {
 		if w.AtReset {
 			mark, note = "# ", "   as after reset"
 		}
-		fmt.Printf("%s0x%08X  %-10s %s   # %s%s\n", mark, w.Address, safe.Text(w.Name), w.Hex(w.Value), safe.Text(strings.Join(fields, ", ")), note)
+		fmt.Fprintf(stdout, "%s0x%08X  %-10s %s   # %s%s\n", mark, w.Address, safe.Text(w.Name), w.Hex(w.Value), safe.Text(strings.Join(fields, ", ")), note)
 	}
 	if len(words) == 0 {
-		fmt.Println("# no setting goes into a described register")
+		fmt.Fprintln(stdout, "# no setting goes into a described register")
 	}
 }
 
 func printLink(l *bench.Link) {
-	fmt.Printf("# %s, unit %s: %s", safe.Text(l.Name), safe.Text(l.Unit.Name), safe.Text(l.Model.Short()))
+	fmt.Fprintf(stdout, "# %s, unit %s: %s", safe.Text(l.Name), safe.Text(l.Unit.Name), safe.Text(l.Model.Short()))
 	if l.Unit.Source != "" {
-		fmt.Printf("   (%s)", safe.Text(l.Unit.Source))
+		fmt.Fprintf(stdout, "   (%s)", safe.Text(l.Unit.Source))
 	}
-	fmt.Println()
+	fmt.Fprintln(stdout)
 }
 
 // exportSteps prints the writes of all links in start-up order; what reset does
@@ -154,7 +152,7 @@ func exportSteps(b *bench.Bench, asJSON bool) error {
 		}
 		if !asJSON {
 			printLink(l)
-			fmt.Println("# address   mask        value       step")
+			fmt.Fprintln(stdout, "# address   mask        value       step")
 		}
 		for _, s := range c.Steps {
 			for _, w := range s.Writes {
@@ -171,7 +169,7 @@ func exportSteps(b *bench.Bench, asJSON bool) error {
 				if s.AtReset {
 					mark, note = "# ", "   as after reset"
 				}
-				fmt.Printf("%s%s  %-10s  %-10s  # %s: %s %s%s\n", mark, x.Address, x.Mask, x.Value, s.Title, safe.Text(w.Name), safe.Text(w.Text), note)
+				fmt.Fprintf(stdout, "%s%s  %-10s  %-10s  # %s: %s %s%s\n", mark, x.Address, x.Mask, x.Value, s.Title, safe.Text(w.Name), safe.Text(w.Text), note)
 			}
 		}
 	}

@@ -21,7 +21,7 @@ import (
 )
 
 func printJSON(v any) error {
-	enc := json.NewEncoder(os.Stdout)
+	enc := json.NewEncoder(stdout)
 	enc.SetIndent("", "  ")
 	return enc.Encode(v)
 }
@@ -47,9 +47,9 @@ func lintCommand() *cobra.Command {
 					return err
 				}
 			} else {
-				printFindings(os.Stdout, fs)
+				printFindings(stdout, fs)
 				if len(fs) == 0 {
-					fmt.Printf("%s: %s, nothing to report\n", safe.Text(b.Name), counted(len(b.Links), "link"))
+					fmt.Fprintf(stdout, "%s: %s, nothing to report\n", safe.Text(b.Name), counted(len(b.Links), "link"))
 				}
 			}
 			if worst, any := finding.Worst(fs); any && worst == finding.Error {
@@ -130,7 +130,7 @@ func runChecks(ctx context.Context, b *bench.Bench, only []string, asJSON bool) 
 		}
 	} else {
 		printResults(results)
-		fmt.Printf("%d checks, %d failed\n", len(results), failed)
+		fmt.Fprintf(stdout, "%d checks, %d failed\n", len(results), failed)
 	}
 	if failed > 0 {
 		return exitStatus(found)
@@ -144,19 +144,19 @@ func printResults(results []check.Result) {
 		if r.Simulated {
 			world = "SIMULATED"
 		}
-		fmt.Println(world + "  " + safe.Text(r.Summary()))
+		fmt.Fprintln(stdout, world+"  "+safe.Text(r.Summary()))
 		if r.Pass {
 			continue
 		}
 		if len(r.Sent) > 0 {
-			fmt.Printf("      sent %s\n", safe.Bytes(r.Sent))
+			fmt.Fprintf(stdout, "      sent %s\n", safe.Bytes(r.Sent))
 		}
 		if len(r.Sent)+len(r.Seen) > 0 {
-			fmt.Printf("      seen %s  (% X)\n", safe.Bytes(r.Seen), r.Seen)
+			fmt.Fprintf(stdout, "      seen %s  (% X)\n", safe.Bytes(r.Seen), r.Seen)
 		}
 		for i, d := range r.Differences {
 			if i > 0 {
-				fmt.Println("      " + safe.Text(d.String()))
+				fmt.Fprintln(stdout, "      "+safe.Text(d.String()))
 			}
 		}
 	}

@@ -4,6 +4,7 @@ package main
 import (
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -12,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"gavrix/core/bench"
+	"gavrix/core/doc"
 	"gavrix/core/finding"
 	"gavrix/core/guard"
 	"gavrix/core/safe"
@@ -34,6 +36,9 @@ func main() {
 	defer guard.Recover()
 	root := newRoot()
 	err := root.Execute()
+	if lost := stdout.lost(); lost != nil {
+		err = lost
+	}
 	var status exitStatus
 	switch {
 	case err == nil:
@@ -61,18 +66,56 @@ Exit status: 0 fine, 1 a finding or a failed check, 2 could not run.`,
   gavrix lock.yaml                 a bench of your own
   gavrix lint lock.yaml            what the description shows to be wrong
   gavrix calc baud --clock 40MHz --rate 28800 --explain`,
-		Args:          cobra.MaximumNArgs(1),
+		Args:          cobra.ArbitraryArgs,
 		SilenceErrors: true, SilenceUsage: true,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 0 {
 				return cmd.Help()
 			}
+			if _, err := os.Stat(args[0]); err != nil && !strings.ContainsAny(args[0], "/.:") {
+				return unknownCommand(cmd, args[0])
+			}
+			if len(args) > 1 {
+				return fmt.Errorf("%q: one bench at a time", args[1])
+			}
 			return openBench(args[0], ui)
 		},
 	}
+	root.SetOut(stdout)
 	ui.flags(root.Flags())
 	root.AddCommand(demoCommand(), openCommand(), lintCommand(), proveCommand(), watchCommand(), replayCommand(), decodeCommand(), convertCommand(), calcCommand(), drawCommand(), exportCommand(), sourcesCommand(), portsCommand(), newCommand(), schemaCommand())
 	return root
+}
+
+// unknownCommand says that there is no such command, and which one is like it.
+func unknownCommand(in *cobra.Command, word string) error {
+	var names []string
+	for _, c := range in.Commands() {
+		names = append(names, c.Name())
+	}
+	where := in.CommandPath()
+	if near := doc.Nearest(word, names); near != "" {
+		return fmt.Errorf("%s has no command %s; did you mean %s?", where, word, near)
+	}
+	if in.HasParent() {
+		return fmt.Errorf("%s has no command %s; it has %s", where, word, strings.Join(names, ", "))
+	}
+	return fmt.Errorf("there is no command and no bench file %q; gavrix help lists the commands", word)
+}
+
+// group makes a command of those below it: alone it lists them.
+func group(use, short string, below ...*cobra.Command) *cobra.Command {
+	c := &cobra.Command{
+		Use: use, Short: short, Args: cobra.ArbitraryArgs,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return cmd.Help()
+			}
+			return unknownCommand(cmd, args[0])
+		},
+	}
+	c.AddCommand(below...)
+	return c
 }
 
 // loadBench loads a bench from disk, or the demo for the word `demo`, and makes
@@ -103,7 +146,7 @@ func loadBench(path string, sets ...string) (*bench.Bench, error) {
 	return b, applySets(b, sets)
 }
 
-func printFindings(w *os.File, fs []finding.Finding) {
+func printFindings(w io.Writer, fs []finding.Finding) {
 	for _, f := range fs {
 		fmt.Fprintln(w, safeLines(f.String()))
 	}

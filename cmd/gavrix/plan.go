@@ -83,7 +83,7 @@ type differenceJSON struct {
 
 func (c *comparing) print(p *held, r *record.Record, ds []intent.Difference) {
 	if !c.json {
-		fmt.Print(textLine(c.meta, r))
+		fmt.Fprint(stdout, textLine(c.meta, r))
 	}
 	for i := range ds {
 		d := &ds[i]
@@ -91,10 +91,10 @@ func (c *comparing) print(p *held, r *record.Record, ds []intent.Difference) {
 		if c.json {
 			var b []byte
 			b, c.err = json.Marshal(differenceJSON{p.link, p.Text, r.Start, d.From, line, d.Index + 1, d.Want.Name, d.Want.Field, d.String()})
-			fmt.Println(string(b))
+			fmt.Fprintln(stdout, string(b))
 			continue
 		}
-		fmt.Printf("    %s  %s: %s\n", picture.TimeLabel(d.From, quantity.Nanosecond), line, safe.Text(d.String()))
+		fmt.Fprintf(stdout, "    %s  %s: %s\n", picture.TimeLabel(d.From, quantity.Nanosecond), line, safe.Text(d.String()))
 	}
 }
 
@@ -143,7 +143,7 @@ func (c *comparing) verdict() error {
 		for _, p := range ps {
 			bad = bad || p.parts > 0 || p.agree == 0
 			if !c.json {
-				fmt.Printf("%s: %d as planned, %d not\n", p.link, p.agree, p.parts)
+				fmt.Fprintf(stdout, "%s: %d as planned, %d not\n", p.link, p.agree, p.parts)
 			}
 		}
 	}

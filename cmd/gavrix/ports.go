@@ -27,10 +27,10 @@ func portsCommand() *cobra.Command {
 				return printJSON(list)
 			}
 			for _, p := range list {
-				fmt.Printf("%-24s %s %s\n", safe.Text(p.Path), safe.Text(p.What), safe.Text(p.Serial))
+				fmt.Fprintf(stdout, "%-24s %s %s\n", safe.Text(p.Path), safe.Text(p.What), safe.Text(p.Serial))
 			}
 			if len(list) == 0 {
-				fmt.Println("no serial ports; the simulated bench needs none: gavrix demo")
+				fmt.Fprintln(stdout, "no serial ports; the simulated bench needs none: gavrix demo")
 			}
 			return nil
 		},

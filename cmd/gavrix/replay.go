@@ -90,10 +90,10 @@ func replay(ctx context.Context, path, out string) error {
 	}
 	alike, parted := sim.Compare(snap, again.Snapshot())
 	if parted == nil {
-		fmt.Printf("%s: %d records of the simulation in %s, %d inputs: the replay is the same\n", safe.Text(path), alike, last.Round(4), len(inputs))
+		fmt.Fprintf(stdout, "%s: %d records of the simulation in %s, %d inputs: the replay is the same\n", safe.Text(path), alike, last.Round(4), len(inputs))
 		return nil
 	}
-	fmt.Printf("%s: %d records are alike; then they part\n", safe.Text(path), alike)
+	fmt.Fprintf(stdout, "%s: %d records are alike; then they part\n", safe.Text(path), alike)
 	for _, x := range []struct {
 		name string
 		r    *record.Record
@@ -102,7 +102,7 @@ func replay(ctx context.Context, path, out string) error {
 		if x.r != nil {
 			text = textLine(&store.Meta, x.r)
 		}
-		fmt.Printf("  %s  %s", x.name, text)
+		fmt.Fprintf(stdout, "  %s  %s", x.name, text)
 	}
 	return exitStatus(found)
 }

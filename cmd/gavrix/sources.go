@@ -79,12 +79,12 @@ func printSources(all []bench.Sourced, missing, asJSON bool) error {
 		if source == "" {
 			source = "–"
 		}
-		fmt.Printf("%-44s %-16s %-9s %s\n", safe.Text(r.Path), safe.Text(r.Value), r.Origin, safe.Text(source))
+		fmt.Fprintf(stdout, "%-44s %-16s %-9s %s\n", safe.Text(r.Path), safe.Text(r.Value), r.Origin, safe.Text(source))
 	}
 	var counts []string
 	for _, o := range origins {
 		counts = append(counts, fmt.Sprintf("%d %s", count[o], o))
 	}
-	fmt.Printf("%d values: %s; %d without a source\n", len(all), strings.Join(counts, ", "), count[bench.IsChosen])
+	fmt.Fprintf(stdout, "%d values: %s; %d without a source\n", len(all), strings.Join(counts, ", "), count[bench.IsChosen])
 	return nil
 }

@@ -67,6 +67,8 @@ can't take, it says.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 			defer stop()
+			// A reader that goes away must not end the program before its file is whole.
+			signal.Ignore(syscall.SIGPIPE)
 			if (len(args) == 0) == (o.port == "") {
 				return errors.New("name a bench, or a port with --port")
 			}
@@ -161,6 +163,9 @@ func watched(b *bench.Bench, names []string) ([]uint16, error) {
 	return out, nil
 }
 
+// openWait is how long what is asked of a port waits for it to open.
+const openWait = 3 * quantity.Second
+
 // follow prints a session's records until its time is over.
 func (o *watchOptions) follow(ctx context.Context, s link.Session, links []uint16, virtual quantity.Time) error {
 	if o.save != "" {
@@ -171,6 +176,18 @@ func (o *watchOptions) follow(ctx context.Context, s link.Session, links []uint1
 		guard.Go(r.Run)
 		remove := guard.OnPanic(func() { _ = r.Close() })
 		defer remove()
+		// A reader that takes nothing more must not cost the file its end.
+		ended := make(chan struct{})
+		defer close(ended)
+		context.AfterFunc(ctx, func() {
+			select {
+			case <-ended:
+			case <-time.After(time.Second):
+				_ = r.Close()
+				fmt.Fprintf(os.Stderr, "gavrix: the output is not complete: its reader takes nothing more; %s is\n", o.save)
+				os.Exit(cannot)
+			}
+		})
 		defer func() {
 			if err := r.Close(); err != nil {
 				fmt.Fprintf(os.Stderr, "gavrix: %s is not complete: %v\n", o.save, err)
@@ -183,6 +200,31 @@ func (o *watchOptions) follow(ctx context.Context, s link.Session, links []uint1
 		wanted[l] = true
 		if i == 0 {
 			first = l
+		}
+	}
+	var printed records.Mark
+	out := func(snap *capture.Snapshot) error {
+		for _, i := range snap.Since(printed) {
+			if err := o.print(snap.Meta(), snap.At(i), wanted); err != nil {
+				return err
+			}
+		}
+		printed = snap.Mark()
+		return nil
+	}
+	span := quantity.Time(o.span.Nanoseconds()) * quantity.Nanosecond
+	if o.port != "" {
+		// The time of a port counts from its opening; what is asked of it waits less.
+		limit := quantity.Forever
+		if span > 0 {
+			limit = s.Now() + span
+		}
+		if len(o.sends)+len(o.asks) > 0 {
+			limit = s.Now() + openWait
+		}
+		err := s.Wait(ctx, limit, func(snap *capture.Snapshot) bool { return out(snap) != nil || s.Info(0).Open })
+		if info := s.Info(0); err == nil && !info.Open {
+			return fmt.Errorf("the port did not open: %s", info.Problem)
 		}
 	}
 	for _, text := range o.sends {
@@ -202,18 +244,8 @@ func (o *watchOptions) follow(ctx context.Context, s link.Session, links []uint1
 	until := quantity.Forever
 	if virtual > 0 {
 		until = virtual
-	} else if o.span > 0 {
-		until = s.Now() + quantity.Time(o.span.Nanoseconds())*quantity.Nanosecond
-	}
-	var printed records.Mark
-	out := func(snap *capture.Snapshot) error {
-		for _, i := range snap.Since(printed) {
-			if err := o.print(snap.Meta(), snap.At(i), wanted); err != nil {
-				return err
-			}
-		}
-		printed = snap.Mark()
-		return nil
+	} else if span > 0 {
+		until = s.Now() + span
 	}
 	var failed error
 	err := s.Wait(ctx, until, func(snap *capture.Snapshot) bool {
@@ -286,10 +318,10 @@ func (o *watchOptions) print(meta *capture.Meta, r *record.Record, wanted map[ui
 		if err != nil {
 			return err
 		}
-		_, err = os.Stdout.Write(b)
+		_, err = stdout.Write(b)
 		return err
 	}
-	_, err := io.WriteString(os.Stdout, textLine(meta, r))
+	_, err := io.WriteString(stdout, textLine(meta, r))
 	return err
 }
 

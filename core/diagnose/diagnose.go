@@ -63,19 +63,35 @@ func Recent(snap *capture.Snapshot, l uint16) []Exchange {
 	for _, r := range runs {
 		if r.From == record.MCU {
 			out = append(out, Exchange{Sent: r.Data, Start: r.Start, End: r.End})
-			continue
 		}
-		if len(out) == 0 {
-			continue // it answers something older
+	}
+	for _, r := range runs {
+		if r.From != record.MCU {
+			answer(out, r)
 		}
-		x := &out[len(out)-1]
-		if x.Answer == nil {
-			x.AnswerAt = r.Start
-		}
-		x.Answer = append(x.Answer, r.Data...)
-		x.Marks |= r.AllFlags()
 	}
 	return out
+}
+
+// answer gives each character of a run to the message before it: one run may hold the
+// answers to several.
+func answer(out []Exchange, r *record.Record) {
+	for i := range r.Len() {
+		at := r.Start
+		if i < len(r.Offsets) {
+			at += r.Offsets[i]
+		}
+		k := sort.Search(len(out), func(k int) bool { return out[k].Start > at }) - 1
+		if k < 0 {
+			continue // it answers something older
+		}
+		x := &out[k]
+		if x.Answer == nil {
+			x.AnswerAt = at
+		}
+		x.Answer = append(x.Answer, byte(r.Char(i)))
+		x.Marks |= r.FlagsAt(i)
+	}
 }
 
 // lastUnanswered gives the newest exchange without an answer, unless the same

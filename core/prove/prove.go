@@ -38,8 +38,12 @@ func Link(ctx context.Context, s link.Session, l *bench.Link) ([]check.Result, e
 // One runs one check. The error is ctx's when it was cancelled.
 func One(ctx context.Context, s link.Session, l *bench.Link, c check.Check) (check.Result, error) {
 	r := check.Result{Link: l.Name, Check: c.Name, Sent: c.Send, Simulated: s.Info(l.Index).Simulated}
-	var err error
+	problem, err := ready(ctx, s, l.Index)
 	switch {
+	case err != nil:
+		return r, err
+	case problem != "":
+		r.Problem = problem
 	case c.Plan != "":
 		err = transaction(ctx, s, l, c, &r)
 	case len(c.Send) == 0:
@@ -55,6 +59,21 @@ func One(ctx context.Context, s link.Session, l *bench.Link, c check.Check) (che
 		Kind: record.Verdict, Link: l.Index, Origin: record.FromGavrix, Start: s.Now(), End: s.Now(), Text: r.Summary(),
 	})
 	return r, nil
+}
+
+// openWait is how long a check waits for the link's port to open.
+const openWait = 3 * quantity.Second
+
+// ready waits for a port that is not open yet, and says why it is not.
+func ready(ctx context.Context, s link.Session, l uint16) (problem string, err error) {
+	if s.Info(l).Open {
+		return "", nil
+	}
+	err = s.Wait(ctx, s.Now()+openWait, func(*capture.Snapshot) bool { return s.Info(l).Open })
+	if info := s.Info(l); !info.Open {
+		problem = link.ErrNotOpen.Error() + ": " + info.Problem
+	}
+	return problem, err
 }
 
 // watch looks for the expected bytes in what comes by itself.
@@ -206,7 +225,8 @@ func exchange(ctx context.Context, s link.Session, l *bench.Link, c check.Check,
 		r.Problem = fmt.Sprintf("no answer within %s", c.Within)
 		return nil
 	}
-	r.Took = seen[min(len(seen), len(c.Expect))-1].End - end
+	// The end of sending is reckoned where a port does not tell it.
+	r.Took = max(seen[min(len(seen), len(c.Expect))-1].End-end, 0)
 	r.Differences = check.Compare(c.Expect, seen)
 	return nil
 }

@@ -3,7 +3,9 @@
 package terminal
 
 import (
+	"bytes"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -316,6 +318,49 @@ func TestEveryEndLeavesTerminalAndCaptureWhole(t *testing.T) {
 				assert.Greater(t, readable(t, file), 0)
 			}
 		})
+	}
+}
+
+// TestReadersThatTakeNoMore: a reader of watch's output that stalls or goes away costs
+// the recorded file nothing, and does not keep the program from ending.
+func TestReadersThatTakeNoMore(t *testing.T) {
+	for _, closed := range []bool{false, true} {
+		file := filepath.Join(t.TempDir(), "x.pcapng")
+		r, w, err := os.Pipe()
+		require.NoError(t, err)
+		cmd := exec.Command(binary, "watch", "demo", "--json", "--save", file)
+		if !closed {
+			// Faster than any reader.
+			cmd = exec.Command(binary, "watch", "demo", "--fast", "--for", "100000s", "--json", "--save", file)
+		}
+		cmd.Stdout = w
+		require.NoError(t, cmd.Start())
+		w.Close()
+		_, err = io.ReadFull(r, make([]byte, 2000))
+		require.NoError(t, err)
+		if closed {
+			r.Close()
+		} else {
+			require.NoError(t, cmd.Process.Signal(syscall.SIGTERM))
+		}
+		_ = cmd.Wait()
+		r.Close()
+		assert.Greater(t, readable(t, file), 0)
+	}
+}
+
+// TestFullOutput: what can't be written is no success.
+func TestFullOutput(t *testing.T) {
+	for _, args := range [][]string{{"lint", "demo"}, {"help"}, {"calc", "baud", "--clock", "40MHz", "--rate", "28800"}, {"decode", "demo"}, {"watch", "demo", "--fast", "--for", "100ms"}, {"schema"}, {"ports"}, {"sources", "demo"}} {
+		full, err := os.OpenFile("/dev/full", os.O_WRONLY, 0)
+		require.NoError(t, err)
+		var said bytes.Buffer
+		cmd := exec.Command(binary, args...)
+		cmd.Stdout, cmd.Stderr = full, &said
+		require.Error(t, cmd.Run(), args)
+		require.Equal(t, 2, cmd.ProcessState.ExitCode(), args)
+		require.Contains(t, said.String(), "no space is left")
+		full.Close()
 	}
 }
 

@@ -68,6 +68,9 @@ func open(cfg Config) (handle, []finding.Finding, error) {
 	if _, err := unix.IoctlGetTermios(fd, unix.TCGETS); err != nil {
 		return fail(&Problem{"no-port", cfg.Path + " is no serial port", "name a terminal device; `gavrix ports` lists them"})
 	}
+	if own(fd) {
+		return fail(&Problem{"own-terminal", cfg.Path + " is the terminal that this program runs in", "name the port that the device hangs on; `gavrix ports` lists them"})
+	}
 	if err := unix.Flock(fd, unix.LOCK_EX|unix.LOCK_NB); err != nil {
 		return fail(busy(cfg.Path))
 	}
@@ -88,6 +91,25 @@ func open(cfg Config) (handle, []finding.Finding, error) {
 		return fail(&Problem{"port-unusable", fmt.Sprintf("%s: %v", cfg.Path, err), ""})
 	}
 	return &port{os.NewFile(uintptr(fd), cfg.Path)}, findings, nil
+}
+
+// own says whether a terminal is the one that the program runs in: /dev/tty, or where
+// one of its standard streams goes.
+func own(fd int) bool {
+	var st unix.Stat_t
+	if unix.Fstat(fd, &st) != nil {
+		return false
+	}
+	if st.Rdev == unix.Mkdev(5, 0) {
+		return true
+	}
+	for std := range 3 {
+		var of unix.Stat_t
+		if unix.Fstat(std, &of) == nil && of.Mode&unix.S_IFMT == unix.S_IFCHR && of.Rdev == st.Rdev {
+			return true
+		}
+	}
+	return false
 }
 
 func openProblem(path string, err error) *Problem {
