@@ -77,7 +77,19 @@ func newCommand() *cobra.Command {
 			if _, err := os.Stat(args[0]); err == nil {
 				return fmt.Errorf("%s is there already; name a new folder", args[0])
 			}
-			err := fs.WalkDir(demo.Files, ".", func(path string, d fs.DirEntry, err error) error {
+			// All of it or nothing.
+			if err := os.MkdirAll(filepath.Dir(args[0]), 0o755); err != nil {
+				return err
+			}
+			made, err := os.MkdirTemp(filepath.Dir(args[0]), ".new-")
+			if err != nil {
+				return fmt.Errorf("%s can't be made: %w", args[0], err)
+			}
+			defer os.RemoveAll(made)
+			if err := os.Chmod(made, 0o755); err != nil {
+				return err
+			}
+			err = fs.WalkDir(demo.Files, ".", func(path string, d fs.DirEntry, err error) error {
 				if err != nil {
 					return err
 				}
@@ -86,7 +98,7 @@ func newCommand() *cobra.Command {
 						return nil
 					}
 				}
-				to := filepath.Join(args[0], filepath.FromSlash(path))
+				to := filepath.Join(made, filepath.FromSlash(path))
 				if d.IsDir() {
 					return os.MkdirAll(to, 0o755)
 				}
@@ -96,8 +108,11 @@ func newCommand() *cobra.Command {
 				}
 				return os.WriteFile(to, text, 0o644)
 			})
+			if err == nil {
+				err = os.Rename(made, args[0])
+			}
 			if err != nil {
-				return err
+				return fmt.Errorf("%s is not written: %w", args[0], err)
 			}
 			fmt.Fprintf(stdout, "wrote %s; to confirm for your board: mcu.clocks, mcu.units, and each link's unit, rate and frame\nopen it: gavrix %s\n",
 				args[0], filepath.Join(args[0], demo.Bench))

@@ -2,7 +2,6 @@ package main
 
 import (
 	"fmt"
-	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -14,11 +13,11 @@ import (
 func parseIDs(texts []string) ([]uint32, error) {
 	var out []uint32
 	for _, t := range texts {
-		v, err := strconv.ParseUint(strings.TrimSpace(t), 16, 32)
+		id, err := can.ParseID(strings.TrimSpace(t))
 		if err != nil {
-			return nil, fmt.Errorf("%q is no identifier in hex", t)
+			return nil, err
 		}
-		out = append(out, uint32(v))
+		out = append(out, id.ID)
 	}
 	return out, nil
 }

@@ -23,11 +23,11 @@ func (o *phaseOptions) solve(f quantity.Freq, flag string) ([]can.BitTiming, err
 	if err != nil {
 		return nil, fmt.Errorf("--%srate: %w", flag, err)
 	}
-	sample, err := quantity.ParsePPM(o.sample)
+	sample, err := quantity.ParsePercent(o.sample)
 	if err != nil {
 		return nil, fmt.Errorf("--%ssample: %w", flag, err)
 	}
-	ts, err := can.SolveTiming(f, rate, float64(sample)/1e6, o.limits, o.jump, 6)
+	ts, err := can.SolveTiming(f, rate, sample, o.limits, o.jump, 6)
 	if err != nil {
 		return nil, fmt.Errorf("--%srate %s: %w", flag, o.rate, err)
 	}

@@ -32,11 +32,9 @@ func calcCounter() *cobra.Command {
 			}
 			share := 0.0
 			if duty != "" {
-				p, err := quantity.ParsePPM(duty)
-				if err != nil || p <= 0 {
-					return fmt.Errorf("--duty %s: write a share above 0, as 25%%", duty)
+				if share, err = quantity.ParsePercent(duty); err != nil {
+					return fmt.Errorf("--duty: %w", err)
 				}
-				share = float64(p) / 1e6
 			}
 			r, err := w.Solve(f, want, share)
 			if err != nil {

@@ -4,7 +4,6 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -58,11 +57,11 @@ func calcFrame() *cobra.Command {
 			switch args[0] {
 			case "can":
 				f := can.Frame{Extended: extended, Remote: remote, FD: fd, Switched: brs, DLC: dlc, Data: bytes}
-				n, err := strconv.ParseUint(id, 16, 32)
+				n, err := can.ParseID(id)
 				if err != nil {
-					return fmt.Errorf("--id: %q is no identifier in hex", id)
+					return fmt.Errorf("--id: %w", err)
 				}
-				f.ID = uint32(n)
+				f.ID = n.ID
 				_, padding, _ := can.Code(len(bytes), fd)
 				if fd {
 					f.Data = append(f.Data, make([]byte, padding)...)

@@ -416,10 +416,10 @@ func TestWorkedCalculations(t *testing.T) {
 		{"can-timing --clock 40MHz --rate 500k --data-rate 2M --loop 400ns", fine, []string{"change to the data rate", "compensation needed"}},
 		{"can-timing --clock 24MHz --rate 250k --jump 9", cannot, []string{"the unit has 1 to 4"}},
 		{"can-filters --ids 2A1,2A6,3C0 --elements 2", fine, []string{"id 2A0  mask 7F8", "6 unwanted pass: 2A0 2A2 2A3 2A4 2A5 2A7"}},
-		{"can-filters --ids 2A1,xyz", cannot, []string{"no identifier in hex"}},
+		{"can-filters --ids 2A1,xyz", cannot, []string{"is no identifier"}},
 		{"i2c --rate 400k --supply 3.3V --load 200pF --pull-up 3.9k", found, []string{"967 to 1770", "too slow", "72.5 µs"}},
 		{"i2c --rate 400k --supply 3.3V --load 100pF --pull-up 2.2k --clock 16MHz", fine, []string{"* low 21, high 10", "-1.92 %"}},
-		{"i2c --rate 400k --load 5kg", cannot, []string{"200pF"}},
+		{"i2c --rate 400k --load 5kg", cannot, []string{"200 pF"}},
 		{"counter --clock 2.6MHz --width 10 --up --toggles --frequency 1.9kHz", fine, []string{"684 counts, reload 0x154", "1.90058 kHz, +0.03 %"}},
 		{"counter --clock 1MHz --frequency 50Hz --duty 7.5% --width 16 --json", fine, []string{`"compare": 1500`}},
 	} {

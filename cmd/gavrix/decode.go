@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync/atomic"
 
 	"github.com/mattn/go-isatty"
 	"github.com/spf13/cobra"
@@ -99,7 +100,7 @@ there are any, or no such transaction:
 
 // levelFile is a file of levels, or the demo's capture.
 type levelFile interface {
-	io.ReadSeekCloser
+	io.ReadCloser
 	Size() int64
 }
 
@@ -107,6 +108,22 @@ type diskFile struct {
 	*os.File
 	size int64
 }
+
+// countedFile counts what is read of a file, for who watches another goroutine read.
+type countedFile struct {
+	levelFile
+	read *atomic.Int64
+}
+
+// Read implements io.Reader.
+func (f countedFile) Read(p []byte) (int, error) {
+	n, err := f.levelFile.Read(p)
+	f.read.Add(int64(n))
+	return n, err
+}
+
+// Share is how much of the file is read, 0 to 1.
+func (f countedFile) Share() float64 { return min(float64(f.read.Load())/float64(max(f.Size(), 1)), 1) }
 
 func (f diskFile) Size() int64 { return f.size }
 
@@ -130,26 +147,24 @@ func openFile(path string) (levelFile, error) {
 }
 
 // openLevels opens a file of levels.
-func openLevels(path, rate string) (decode.Source, levelFile, error) {
+func openLevels(path, rate string) (src decode.Source, f countedFile, err error) {
 	var hz quantity.Freq
 	if rate != "" {
-		var err error
 		if hz, err = quantity.ParseFreq(rate); err != nil {
-			return nil, nil, fmt.Errorf("--sample-rate: %w", err)
+			return nil, f, fmt.Errorf("--sample-rate: %w", err)
 		}
 	}
-	f, err := openFile(path)
-	if err != nil {
-		return nil, nil, err
+	f.read = &atomic.Int64{}
+	if f.levelFile, err = openFile(path); err != nil {
+		return nil, f, err
 	}
 	name := path
 	if path == "demo" {
 		name = demo.CaptureName
 	}
-	src, err := decode.Open(name, f, hz)
-	if err != nil {
+	if src, err = decode.Open(name, f, hz); err != nil {
 		f.Close()
-		return nil, nil, fmt.Errorf("%s: %w", path, err)
+		return nil, f, fmt.Errorf("%s: %w", path, err)
 	}
 	return src, f, nil
 }
@@ -273,12 +288,11 @@ func (o *decodeOptions) wanted(names []string) ([]decode.Link, error) {
 }
 
 // progress tells how much of a large file is read, on a terminal.
-func progress(f levelFile) func(quantity.Time) {
+func progress(f countedFile) func(quantity.Time) {
 	if f.Size() < 8<<20 {
 		return nil
 	}
-	read := share(f)
-	return percent("decoding", func(quantity.Time) float64 { return read() })
+	return percent("decoding", func(quantity.Time) float64 { return f.Share() })
 }
 
 // percent tells on a terminal how much of something is done.

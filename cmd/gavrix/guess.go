@@ -112,7 +112,7 @@ type guessJSON struct {
 }
 
 func printGuessesJSON(w io.Writer, best, others []decode.Guess) error {
-	enc := json.NewEncoder(w)
+	enc := json.NewEncoder(safe.JSONWriter(w))
 	for i, g := range append(best[:len(best):len(best)], others...) {
 		err := enc.Encode(guessJSON{
 			Proposal: g.Text, First: i < len(best), Bus: g.Kind.Name, Class: g.Class, Units: g.Units, Unit: g.Unit, Bad: g.Bad,

@@ -21,7 +21,7 @@ import (
 )
 
 func printJSON(v any) error {
-	enc := json.NewEncoder(stdout)
+	enc := json.NewEncoder(safe.JSONWriter(stdout))
 	enc.SetIndent("", "  ")
 	return enc.Encode(v)
 }

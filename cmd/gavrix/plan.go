@@ -91,7 +91,7 @@ func (c *comparing) print(p *held, r *record.Record, ds []intent.Difference) {
 		if c.json {
 			var b []byte
 			b, c.err = json.Marshal(differenceJSON{p.link, p.Text, r.Start, d.From, line, d.Index + 1, d.Want.Name, d.Want.Field, d.String()})
-			fmt.Fprintln(stdout, string(b))
+			fmt.Fprintln(stdout, string(safe.JSON(b)))
 			continue
 		}
 		fmt.Fprintf(stdout, "    %s  %s: %s\n", picture.TimeLabel(d.From, quantity.Nanosecond), line, safe.Text(d.String()))

@@ -2,7 +2,6 @@ package main
 
 import (
 	"fmt"
-	"io"
 	"path/filepath"
 	"strings"
 
@@ -129,7 +128,7 @@ func (o *decodeOptions) open(path string) error {
 		if err != nil {
 			return nil, err
 		}
-		return &tui.File{Source: src, Share: share(f), Close: func() { _ = f.Close() }}, nil
+		return &tui.File{Source: src, Share: f.Share, Close: func() { _ = f.Close() }}, nil
 	}
 	first, err := begin()
 	if err != nil {
@@ -148,12 +147,4 @@ func shownName(path string) string {
 		return demo.CaptureName
 	}
 	return filepath.Base(path)
-}
-
-// share gives how much of a file is read.
-func share(f levelFile) func() float64 {
-	return func() float64 {
-		at, _ := f.Seek(0, io.SeekCurrent)
-		return float64(at) / float64(max(f.Size(), 1))
-	}
 }

@@ -60,11 +60,11 @@ func canPhaseKeys() *doc.Type {
 }
 
 var sampleType = doc.Scalar("a share of the bit in %", func(s string) (float64, error) {
-	p, err := quantity.ParsePPM(s)
-	if err == nil && !(p > 0 && p < 1e6) {
+	v, err := quantity.ParsePercent(s)
+	if err == nil && v >= 1 {
 		return 0, fmt.Errorf("%s is not between 0 and 100 %%", s)
 	}
-	return float64(p) / 1e6, err
+	return v, err
 })
 
 var canKind = kind{

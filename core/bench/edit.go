@@ -58,6 +58,10 @@ var ErrChangedOnDisk = errors.New("the file was changed on disk since it was rea
 // given with ErrChangedOnDisk.
 func (b *Bench) Save(path string) (written string, err error) {
 	text := b.file.Text()
+	folder := filepath.Dir(path)
+	if to, err := filepath.EvalSymlinks(path); err == nil {
+		path = to // the link stays one
+	}
 	onDisk, err := os.ReadFile(path)
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
 		return "", fmt.Errorf("%s can't be compared before saving: %w", path, err)
@@ -83,7 +87,7 @@ func (b *Bench) Save(path string) (written string, err error) {
 		return "", fmt.Errorf("%s was not written: %w", path, err)
 	}
 	b.disk = text
-	return path, b.saveBeside(filepath.Dir(path))
+	return path, b.saveBeside(folder)
 }
 
 // names are the files that the bench refers to.

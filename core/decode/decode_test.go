@@ -270,7 +270,7 @@ func TestLinksInWords(t *testing.T) {
 		"g spi select=a.cs":                      "which line is the clock?",
 		"g spi clock=sck select=a.cs mode=4":     "expected one of 0, 1, 2, 3",
 		`g uart device="rx`:                      "a quote is not closed",
-		"g can line=rx rate=250k sample=120%":    "sample point",
+		"g can line=rx rate=250k sample=120%":    "at most 100 %",
 		"g i2c clock=sck data=mosi colour=green": `unknown key "colour"`,
 		`g can line="sck and" rate=250k`:         "missing at the end",
 		`g can line="sck or nix" rate=250k`:      `no line "nix"`,

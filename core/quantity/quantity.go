@@ -120,6 +120,8 @@ type dimension struct {
 	bareOK bool           // a number without a unit is taken in that unit
 	low    int64          // usual range, in base counts; 0,0: none
 	high   int64
+	// sensible is the largest value that a number without a unit is taken to mean.
+	sensible int64
 }
 
 var times = dimension{
@@ -129,6 +131,8 @@ var times = dimension{
 	},
 	spelt: map[string]int{"s": 12, "ms": 9, "us": 6, "µs": 6, "μs": 6, "ns": 3, "ps": 0},
 	bare:  "ms",
+
+	sensible: 1000 * int64(Second),
 }
 
 var freqs = dimension{
@@ -136,6 +140,8 @@ var freqs = dimension{
 	units: []unit{{"GHz", 15}, {"MHz", 12}, {"kHz", 9}, {"Hz", 6}, {"mHz", 3}, {"µHz", 0}},
 	spelt: map[string]int{"GHz": 15, "MHz": 12, "kHz": 9, "KHz": 9, "Hz": 6, "mHz": 3, "µHz": 0, "uHz": 0},
 	bare:  "MHz",
+
+	sensible: 10 * int64(Gigahertz),
 }
 
 var rates = dimension{
@@ -143,6 +149,7 @@ var rates = dimension{
 	units: []unit{{"MBd", 12}, {"kBd", 9}, {"Bd", 6}, {"mBd", 3}, {"µBd", 0}},
 	spelt: map[string]int{
 		"MBd": 12, "kBd": 9, "Bd": 6, "mBd": 3, "µBd": 0, "uBd": 0, "baud": 6, "kbaud": 9, "Mbaud": 12,
+		"Hz": 6, "kHz": 9, "KHz": 9, "MHz": 12,
 		"bit/s": 6, "kbit/s": 9, "Mbit/s": 12, "bps": 6, "kbps": 9, "Mbps": 12, "k": 9, "M": 12, "": 6,
 	},
 	bare:   "Bd",
@@ -190,11 +197,19 @@ func ParseClock(s string) (Freq, error) {
 	return Freq(n), err
 }
 
-// ParseRate reads a rate such as `57600`, `57.6k`, `28.8 kbit/s` or
-// `57.6 kBd`. Rates outside 45 Bd to 20 MBd are refused as a likely
-// thousand-fold slip.
+// ParseRate reads a rate such as `57600`, `57.6k`, `28.8 kbit/s`, `400 kHz` or
+// `57.6 kBd`. A number below 1000 with a fraction and without a unit is refused with a question. Rates outside 45 Bd to 20 MBd, of clocked buses in Mbit/s
+// or MHz to 200 MBd, are refused as a likely thousand-fold slip.
 func ParseRate(s string) (Rate, error) {
-	n, err := rates.parse(s)
+	d := rates
+	num, u := splitUnit(strings.TrimSpace(s))
+	if v, err := number(num); u == "" && err == nil && v != math.Trunc(v) && v >= 45 && v < 1000 {
+		return 0, &Error{Text: s, What: rates.what, Reason: "the unit is missing", Meant: num + " kBd"}
+	}
+	if strings.HasPrefix(u, "M") && u != "MBd" && u != "Mbaud" && u != "M" {
+		d.high = 200 * int64(Megabaud) // a clocked bus
+	}
+	n, err := d.parse(s)
 	return Rate(n), err
 }
 
@@ -215,6 +230,23 @@ func ParsePPM(s string) (PPM, error) {
 		return 0, &Error{Text: s, What: "deviation", Reason: "the unit is missing", Meant: num + " ppm"}
 	}
 	return 0, &Error{Text: s, What: "deviation", Reason: fmt.Sprintf("unknown unit %q; use ppm or %%", u)}
+}
+
+// ParsePercent reads a share such as `87.5 %`, above 0 and up to 100 %, as a number up to
+// 1. Parts per million will do.
+func ParsePercent(s string) (float64, error) {
+	num, u := splitUnit(strings.TrimSpace(s))
+	if _, err := number(num); err == nil && u == "" {
+		return 0, &Error{Text: s, What: "share", Reason: "the unit is missing", Meant: num + " %"}
+	}
+	p, err := ParsePPM(s)
+	if err != nil {
+		return 0, &Error{Text: s, What: "share", Reason: "write it in percent, as 87.5 %"}
+	}
+	if p <= 0 || p > 1e6 {
+		return 0, &Error{Text: s, What: "share", Reason: "it must be above 0 and at most 100 %"}
+	}
+	return float64(p) / 1e6, nil
 }
 
 func (t Time) String() string { return times.print(int64(t)) }

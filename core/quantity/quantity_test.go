@@ -103,3 +103,31 @@ func FuzzParse(f *testing.F) {
 		_, _ = ParsePPM(s)
 	})
 }
+
+// TestNumbersWithoutUnitAreAskedAbout in the unit that makes sense of them.
+func TestNumbersWithoutUnitAreAskedAbout(t *testing.T) {
+	for text, want := range map[string]string{"20000000": "20 MHz", "16": "16 MHz", "32768": "32.768 kHz"} {
+		_, err := ParseClock(text)
+		assert.ErrorContains(t, err, "did you mean "+want+"?")
+	}
+	_, err := ParseRate("115.2")
+	assert.ErrorContains(t, err, "did you mean 115.2 kBd?")
+	for text, want := range map[string]Rate{"400 kHz": 400 * Kilobaud, "42 MHz": 42 * Megabaud, "1775.6": FromBd(1775.6), "100k": 100 * Kilobaud, "50 Mbit/s": 50 * Megabaud} {
+		r, err := ParseRate(text)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, r, text)
+	}
+	for _, text := range []string{"115200 kHz", "42 MBd", "300 MHz", "115200k"} {
+		_, err := ParseRate(text)
+		assert.Error(t, err, text)
+	}
+	_, err = ParsePercent("87.5")
+	assert.ErrorContains(t, err, "did you mean 87.5 %?")
+	for _, text := range []string{"0 %", "-1 %", "101 %", "x", "NaN %", "5 s"} {
+		_, err := ParsePercent(text)
+		assert.Error(t, err, text)
+	}
+	v, err := ParsePercent("87.5 %")
+	require.NoError(t, err)
+	assert.Equal(t, 0.875, v)
+}

@@ -1,6 +1,7 @@
 package quantity
 
 import (
+	"math"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -14,6 +15,19 @@ func TestScaled(t *testing.T) {
 		require.NoError(t, err, text)
 		assert.InDelta(t, want, v, want*1e-12, text)
 	}
+	for text, want := range map[string]float64{"4k7": 4700, "2M2": 2.2e6, "0k47Ω": 470, "10k0": 10_000} {
+		v, err := ParseScaled(text, "Ω")
+		require.NoError(t, err, text)
+		assert.InDelta(t, want, v, want*1e-12, text)
+	}
+	for _, c := range []struct{ text, unit, meant string }{{"200", "F", "200 pF"}, {"3.3", "V", "3.3 V"}, {"25", "m", "25 m"}, {"60 m", "F", "60 mF"}, {"200 p", "F", "200 pF"}} {
+		_, err := ParseScaled(c.text, c.unit)
+		assert.ErrorContains(t, err, "did you mean "+c.meant+"?")
+	}
+	for _, c := range []struct{ text, unit string }{{"200 F", "F"}, {"60 mF", "F"}, {"50 kV", "V"}, {"9999 MΩ", "Ω"}} {
+		_, err := ParseScaled(c.text, c.unit)
+		assert.ErrorContains(t, err, "usual range", c.text)
+	}
 	v, err := ParseScaled("25 m", "m")
 	require.NoError(t, err)
 	assert.Equal(t, 25.0, v)
@@ -23,7 +37,7 @@ func TestScaled(t *testing.T) {
 	}
 	rapid.Check(t, func(rt *rapid.T) {
 		unit := rapid.SampledFrom([]string{"V", "F", "Ω"}).Draw(rt, "unit")
-		v := rapid.Float64Range(1e-12, 9e8).Draw(rt, "v")
+		v := usual[unit].least * math.Pow(usual[unit].most/usual[unit].least, rapid.Float64Range(0.01, 0.99).Draw(rt, "v"))
 		back, err := ParseScaled(Scaled(v, unit), unit)
 		require.NoError(rt, err, Scaled(v, unit))
 		require.InEpsilon(rt, v, back, 0.006)

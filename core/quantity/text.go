@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 	"math/big"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -68,7 +69,7 @@ func (d *dimension) parse(s string) (int64, error) {
 		return 0, &Error{Text: s, What: d.what, Reason: fmt.Sprintf("unknown unit %q; use %s", u, d.unitList()), Meant: d.nearUnit(num, u)}
 	}
 	if u == "" && !d.bareOK {
-		return 0, &Error{Text: s, What: d.what, Reason: "the unit is missing", Meant: num + " " + d.bare}
+		return 0, &Error{Text: s, What: d.what, Reason: "the unit is missing", Meant: d.ask(num)}
 	}
 	n, err := count(num, exp)
 	if err != nil {
@@ -78,6 +79,37 @@ func (d *dimension) parse(s string) (int64, error) {
 		return 0, d.slip(s, num, exp, n)
 	}
 	return n, nil
+}
+
+// ask gives a number without a unit in the one that is probably meant: the dimension's
+// usual one, or, where that gives nothing sensible, the one that does.
+func (d *dimension) ask(num string) string {
+	least, most := d.low, d.high
+	if most == 0 {
+		least, most = 1, d.sensible
+	}
+	for _, u := range append([]string{d.bare}, d.names()...) {
+		n, err := count(num, d.spelt[u])
+		if err != nil || n < least || most != 0 && n > most {
+			continue
+		}
+		if u == d.bare {
+			return num + " " + u
+		}
+		return d.print(n)
+	}
+	return num + " " + d.bare
+}
+
+// names gives the units, the smallest first.
+func (d *dimension) names() []string {
+	var out []string
+	for _, u := range slices.Backward(d.units) {
+		if u.exp >= d.bareExp() {
+			out = append(out, u.name)
+		}
+	}
+	return out
 }
 
 // count gives num × 10^exp as the nearest integer. The decimal exponent is

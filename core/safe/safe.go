@@ -4,8 +4,12 @@
 package safe
 
 import (
+	"bytes"
+	"fmt"
+	"io"
 	"strings"
 	"unicode"
+	"unicode/utf16"
 	"unicode/utf8"
 )
 
@@ -72,4 +76,37 @@ func Text(s string) string {
 		}
 		return r
 	}, s)
+}
+
+// JSON gives JSON in which characters that don't print, or that turn the direction of
+// text, stand as escapes.
+func JSON(b []byte) []byte {
+	plain := func(r rune) bool { return r < 0x7f || r != utf8.RuneError && unicode.IsPrint(r) }
+	if bytes.IndexFunc(b, func(r rune) bool { return !plain(r) }) < 0 {
+		return b
+	}
+	var out []byte
+	for _, r := range string(b) {
+		switch high, low := utf16.EncodeRune(r); {
+		case plain(r) || r == utf8.RuneError:
+			out = utf8.AppendRune(out, r)
+		case high != utf8.RuneError:
+			out = fmt.Appendf(out, `\u%04x\u%04x`, high, low)
+		default:
+			out = fmt.Appendf(out, `\u%04x`, r)
+		}
+	}
+	return out
+}
+
+// JSONWriter gives a writer for whole values of JSON, which come out as JSON gives them.
+func JSONWriter(w io.Writer) io.Writer { return jsonWriter{w} }
+
+type jsonWriter struct{ w io.Writer }
+
+func (j jsonWriter) Write(p []byte) (int, error) {
+	if _, err := j.w.Write(JSON(p)); err != nil {
+		return 0, err
+	}
+	return len(p), nil
 }

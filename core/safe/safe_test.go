@@ -1,6 +1,7 @@
 package safe
 
 import (
+	"encoding/json"
 	"testing"
 	"unicode"
 	"unicode/utf8"
@@ -23,4 +24,22 @@ func TestNothingUnprintableComesOut(t *testing.T) {
 	})
 	assert.Equal(t, "3↵¤⌫·A∅⇥⇤", Bytes([]byte{'3', '\n', 0x1b, 0x7f, 0x9b, 'A', 0, '\t', '\r'}))
 	assert.Equal(t, "gauge → 1.5 µs", Text("gauge → 1.5 µs"))
+}
+
+// TestJSON: what comes out means the same, and no character of it is one that a
+// terminal could take for more than text.
+func TestJSON(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		want := map[string]string{rapid.String().Draw(rt, "key"): rapid.StringOf(rapid.OneOf(rapid.Rune(), rapid.SampledFrom([]rune("\u0085\u009b\u200b\u200e\u202e\u2066\ufeff\U000e0001\x7f")))).Draw(rt, "text")}
+		b, err := json.Marshal(want)
+		require.NoError(rt, err)
+		out := JSON(b)
+		var plain, got map[string]string
+		require.NoError(rt, json.Unmarshal(b, &plain))
+		require.NoError(rt, json.Unmarshal(out, &got))
+		require.Equal(rt, plain, got)
+		for _, r := range string(out) {
+			require.True(rt, unicode.IsPrint(r), "%U", r)
+		}
+	})
 }

@@ -102,6 +102,9 @@ func ParseID(s string) (ID, error) {
 	if err != nil || n >= 1<<29 {
 		return ID{}, fmt.Errorf("%q is no identifier: write hex up to 7FF, or up to 1FFFFFFF with four digits and more", s)
 	}
+	if decimal, err := strconv.ParseUint(s, 10, 32); err == nil && len(s) == 4 && decimal <= 0x7ff {
+		return ID{}, fmt.Errorf("%s may be decimal: did you mean %03X (%s in decimal), or the extended identifier %08X?", s, decimal, s, n)
+	}
 	return ID{uint32(n), len(digits) > 3 || n > 0x7ff}, nil
 }
 

@@ -11,10 +11,7 @@ import (
 	"gavrix/core/record"
 )
 
-var shareType = doc.Scalar("a share of the bit in %", func(s string) (float64, error) {
-	p, err := quantity.ParsePPM(s)
-	return float64(p) / 1e6, err
-})
+var shareType = doc.Scalar("a share of the bit in %", quantity.ParsePercent)
 
 // Schema lists the bit timing of a node.
 var Schema = doc.Map(

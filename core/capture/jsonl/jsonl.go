@@ -74,5 +74,5 @@ func Of(meta *capture.Meta, r *record.Record) Line {
 // Marshal gives a record as one line.
 func Marshal(meta *capture.Meta, r *record.Record) ([]byte, error) {
 	b, err := json.Marshal(Of(meta, r))
-	return append(b, '\n'), err
+	return append(safe.JSON(b), '\n'), err
 }
