@@ -42,15 +42,42 @@ func (o *generatorOptions) flags(fl *pflag.FlagSet) {
 	fl.IntSliceVar(&o.factors, "factors", nil, "a counter chain: what the receiver divides by; of a timer, overflows a bit, the second one with doubling")
 }
 
+// idle refuses flags that have no effect on the kind of generator.
+func (o *generatorOptions) idle(cmd *cobra.Command) error {
+	switch {
+	case o.formula != "":
+		return idle(cmd, "beside --formula", "most", "plus-one", "fraction-bits", "packed", "reload-width", "before", "factors")
+	case o.bits > 0:
+		return idle(cmd, "beside --fraction-bits", "plus-one", "before", "factors", "range")
+	case o.width > 0:
+		return idle(cmd, "beside --reload-width", "most", "oversampling", "packed", "plus-one", "range")
+	case len(o.factors) > 0:
+		return idle(cmd, "beside --factors alone", "before", "oversampling", "packed", "plus-one", "range")
+	}
+	return idle(cmd, "on a generator that divides by whole numbers", "before", "packed", "range")
+}
+
 // generator gives the rate generator, its clock and the clock's uncertainty.
-func (o *generatorOptions) generator() (g clock.Generator, f quantity.Freq, plusMinus float64, err error) {
+func (o *generatorOptions) generator(cmd *cobra.Command) (g clock.Generator, f quantity.Freq, plusMinus float64, err error) {
 	if f, err = quantity.ParseClock(o.clock); err != nil {
 		return nil, 0, 0, fmt.Errorf("--clock: %w", err)
+	}
+	if o.bits < 0 || o.width < 0 {
+		return nil, 0, 0, errors.New("--fraction-bits and --reload-width are numbers of bits, above 0")
+	}
+	if o.bits > 0 && o.width > 0 {
+		return nil, 0, 0, errors.New("--fraction-bits and --reload-width are two kinds of generators: give one")
+	}
+	if err := o.idle(cmd); err != nil {
+		return nil, 0, 0, err
 	}
 	if o.plusMinus != "" {
 		pm, err := quantity.ParseFreq(o.plusMinus)
 		if err != nil {
 			return nil, 0, 0, fmt.Errorf("--plus-minus: %w", err)
+		}
+		if pm < 0 || pm >= f {
+			return nil, 0, 0, fmt.Errorf("--plus-minus %s: give 0 or more, less than the clock", o.plusMinus)
 		}
 		plusMinus = float64(pm) / float64(f)
 	}
@@ -58,8 +85,6 @@ func (o *generatorOptions) generator() (g clock.Generator, f quantity.Freq, plus
 	case o.formula != "":
 		g, err = o.byFormula()
 		return g, f, plusMinus, err
-	case o.bits > 0 && o.width > 0:
-		return nil, 0, 0, errors.New("--fraction-bits and --reload-width are two kinds of generators: give one")
 	case o.bits > 0:
 		g = clock.Fractional{Oversampling: o.oversampling, Least: 1, Most: o.most, Bits: o.bits, Packed: o.packed}
 	case o.width > 0:
@@ -150,7 +175,15 @@ with --fraction-bits it has a fraction, with --reload-width it is a timer, with
   gavrix calc baud --clock 16MHz --reaches                     the usual rates that it reaches`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			g, f, plusMinus, err := o.generator()
+			g, f, plusMinus, err := o.generator(cmd)
+			switch {
+			case err != nil:
+				return err
+			case reaches:
+				err = idle(cmd, "beside --reaches", "rate", "register", "explain", "plus-minus", "plus-one")
+			case cmd.Flags().Changed("register"):
+				err = idle(cmd, "beside --register", "plus-minus")
+			}
 			if err != nil {
 				return err
 			}

@@ -3,6 +3,7 @@ package main
 import (
 	"fmt"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -29,7 +30,7 @@ func parseMessage(text string) (can.Message, error) {
 	if err != nil || n < 0 || n > 64 {
 		return m, fmt.Errorf("%q: %q is no number of bytes from 0 to 64", text, w[2])
 	}
-	if m.Period, err = quantity.ParseTime(w[3]); err != nil {
+	if m.Period, err = quantity.ParseSpan(w[3]); err != nil {
 		return m, fmt.Errorf("%q: %w", text, err)
 	}
 	for _, x := range w[4:] {
@@ -62,7 +63,7 @@ Without stuff bits and with as many as there can be; a message waits at worst fo
 one that has begun and for all of higher priority.`,
 		Example: `  gavrix calc can-load --rate 250k --message 'status 2A0 8 10ms' --message 'heartbeat 712 1 100ms'`,
 		Args:    cobra.NoArgs,
-		RunE: func(*cobra.Command, []string) error {
+		RunE: func(cmd *cobra.Command, _ []string) error {
 			r, err := quantity.ParseRate(rate)
 			if err != nil {
 				return fmt.Errorf("--rate: %w", err)
@@ -79,7 +80,15 @@ one that has begun and for all of higher priority.`,
 				if err != nil {
 					return fmt.Errorf("--message %w", err)
 				}
+				if i := slices.IndexFunc(ms, func(o can.Message) bool { return o.Frame.ID == m.Frame.ID && o.Frame.Extended == m.Frame.Extended }); i >= 0 {
+					return fmt.Errorf("--message %q has the identifier of %s: each belongs to one sender", m.Name, ms[i].Name)
+				}
 				ms = append(ms, m)
+			}
+			if !slices.ContainsFunc(ms, func(m can.Message) bool { return m.Frame.Switched }) {
+				if err := idle(cmd, "without a message with switch", "data-rate"); err != nil {
+					return err
+				}
 			}
 			l, err := can.LoadOf(ms, can.UsualTiming(r, dr))
 			if err != nil {

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"errors"
 	"fmt"
 
 	"github.com/spf13/cobra"
@@ -83,7 +84,17 @@ and the transmitter delay compensation.`,
 		Example: `  gavrix calc can-timing --clock 24MHz --rate 250k --sample 87.5% --jump 1 --error 0.5% --error 0.01%
   gavrix calc can-timing --clock 40MHz --rate 500k --data-rate 2M --seg1 256 --seg2 128 --most-jump 128 --loop 255ns`,
 		Args: cobra.NoArgs,
-		RunE: func(*cobra.Command, []string) error {
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if d.rate == "" {
+				if err := idle(cmd, "without --data-rate", "data-sample", "data-jump", "loop"); err != nil {
+					return err
+				}
+			}
+			if n.jump > 0 {
+				if err := idle(cmd, "beside --jump", "most-jump"); err != nil {
+					return err
+				}
+			}
 			f, err := quantity.ParseClock(clockText)
 			if err != nil {
 				return fmt.Errorf("--clock: %w", err)
@@ -103,6 +114,9 @@ and the transmitter delay compensation.`,
 				if delays[i], err = quantity.ParseTime(t.text); err != nil || delays[i] < 0 {
 					return fmt.Errorf("%s %s: write a time, as 250ns", t.flag, t.text)
 				}
+			}
+			if delays[2] == 0 {
+				return errors.New("--per-metre: no cable is without delay; usual is 5 ns")
 			}
 			return canTiming(ns, data, prop, delays, errs, asJSON, explain)
 		},

@@ -30,6 +30,12 @@ type frameResult struct {
 	text     string
 }
 
+// frameFlags are the flags that say something of a frame on each kind of bus.
+var frameFlags = map[string][]string{
+	"uart": {"rate", "frame"}, "spi": {"rate", "word"}, "i2c": {"rate"}, "pulse": {"settings"},
+	"can": {"rate", "data-rate", "id", "extended", "fd", "switch", "remote", "length-code"},
+}
+
 func calcFrame() *cobra.Command {
 	var rate, dataRate, id, data, frame, settings string
 	var extended, remote, fd, brs, asJSON bool
@@ -42,7 +48,22 @@ func calcFrame() *cobra.Command {
   gavrix calc frame pulse --data 0A5F00 --settings 'zero="0.2 to 0.5 us" one="0.6 to 1 us" low="0.3 to 5 us" latch=50us element=12'
   gavrix calc frame uart --data 534E41500A --frame 7E1 --rate 28.8k`,
 		Args: cobra.ExactArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if flags, known := frameFlags[args[0]]; known {
+				if err := active(cmd, "on "+args[0], append(flags, "data", "json")...); err != nil {
+					return err
+				}
+			}
+			if args[0] == "can" && !brs {
+				if err := idle(cmd, "without --switch", "data-rate"); err != nil {
+					return err
+				}
+			}
+			if args[0] == "can" && !remote {
+				if err := idle(cmd, "without --remote", "length-code"); err != nil {
+					return err
+				}
+			}
 			bytes, err := hex.DecodeString(strings.ReplaceAll(data, " ", ""))
 			if err != nil {
 				return fmt.Errorf("--data: %q is not bytes in hex", data)

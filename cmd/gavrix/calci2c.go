@@ -39,7 +39,12 @@ func calcI2C() *cobra.Command {
 		Example: `  gavrix calc i2c --rate 400k --supply 3.3V --load 200pF --pull-up 3.9k
   gavrix calc i2c --rate 400k --supply 3.3V --load 120pF --pull-up 2.2k --clock 16MHz --device 'log-memory 400k' --device 'slow 100k'`,
 		Args: cobra.NoArgs,
-		RunE: func(*cobra.Command, []string) error {
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if clockText == "" {
+				if err := idle(cmd, "without --clock", "filter", "high-plus", "low-plus", "most"); err != nil {
+					return err
+				}
+			}
 			rate, err := quantity.ParseRate(rateText)
 			if err != nil {
 				return fmt.Errorf("--rate: %w", err)

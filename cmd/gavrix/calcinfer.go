@@ -24,8 +24,14 @@ hidden stage, other samples a bit, a divider that is one off. The flags describe
 what was programmed; without --register the best setting for --rate.`,
 		Example: `  gavrix calc infer --clock 20MHz --rate 57600 --register 22 --bit 22us`,
 		Args:    cobra.NoArgs,
-		RunE: func(*cobra.Command, []string) error {
-			g, f, _, err := o.generator()
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			g, f, _, err := o.generator(cmd)
+			if err == nil {
+				err = idle(cmd, "on what explains a rate", "plus-minus")
+			}
+			if err == nil && len(values) > 0 {
+				err = idle(cmd, "beside --register", "most")
+			}
 			if err != nil {
 				return err
 			}
@@ -52,6 +58,9 @@ what was programmed; without --register the best setting for --rate.`,
 			pm, err := quantity.ParsePPM(uncertain)
 			if err != nil {
 				return fmt.Errorf("--uncertain: %w", err)
+			}
+			if pm < 0 {
+				return fmt.Errorf("--uncertain %s: an uncertainty is not below 0", uncertain)
 			}
 			return printCauses(s, real, math.Abs(float64(pm))/1e6, asJSON)
 		},

@@ -90,7 +90,7 @@ its limits.`,
 			}
 			pause := quantity.Time(0)
 			if pauseText != "" {
-				if pause, err = quantity.ParseTime(pauseText); err != nil {
+				if pause, err = quantity.ParseSpan(pauseText); err != nil {
 					return fmt.Errorf("--pause: %w", err)
 				}
 			}

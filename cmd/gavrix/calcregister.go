@@ -38,7 +38,19 @@ what the settings want, and what the dump lacks reads as not seen.`,
   gavrix calc register --bench demo --name S1CTL --value 0x010B --against 0x0103
   gavrix calc register --bench demo --dump dump.txt`,
 		Args: cobra.NoArgs,
-		RunE: func(*cobra.Command, []string) error { return o.run() },
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if o.against != "" {
+				if err := idle(cmd, "beside --against", "old"); err != nil {
+					return err
+				}
+			}
+			if o.dump != "" {
+				if err := idle(cmd, "beside --dump", "name", "value", "set", "against", "old"); err != nil {
+					return err
+				}
+			}
+			return o.run()
+		},
 	}
 	fl := c.Flags()
 	fl.StringVar(&o.file, "file", "", "registers, as a .csv table or a .svd")

@@ -55,9 +55,12 @@ why, and what is left of half a period in both directions. A device is given as
 			}
 			u := spi.Unit{Clock: f, Dividers: dividers}
 			if len(dividers) == 0 {
+				if powers < 2 || powers > 1<<20 {
+					return fmt.Errorf("--powers %d: give 2 to %d", powers, 1<<20)
+				}
 				u.Dividers = spi.PowersOfTwo(powers)
 			}
-			if u.SetUp, err = quantity.ParseTime(setUp); err != nil {
+			if u.SetUp, err = quantity.ParseSpan(setUp); err != nil {
 				return fmt.Errorf("--set-up: %w", err)
 			}
 			return spiClock(u, parts, asJSON)

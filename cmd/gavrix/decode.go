@@ -154,6 +154,9 @@ func openLevels(path, rate string) (src decode.Source, f countedFile, err error)
 			return nil, f, fmt.Errorf("--sample-rate: %w", err)
 		}
 	}
+	if rate != "" && !strings.EqualFold(filepath.Ext(path), ".csv") {
+		return nil, f, fmt.Errorf("--sample-rate is for .csv files without times; %s has times", path)
+	}
 	f.read = &atomic.Int64{}
 	if f.levelFile, err = openFile(path); err != nil {
 		return nil, f, err
@@ -255,7 +258,13 @@ func (o *decodeOptions) stretch(opts *decode.Options) (err error) {
 			if *t.to, err = quantity.ParseTime(t.text); err != nil {
 				return fmt.Errorf("%s: %w", t.name, err)
 			}
+			if *t.to < 0 {
+				return fmt.Errorf("%s %s: a capture begins at 0 s", t.name, t.text)
+			}
 		}
+	}
+	if opts.To > 0 && opts.To <= opts.From {
+		return fmt.Errorf("--to %s is not behind --from %s", o.to, o.from)
 	}
 	return nil
 }

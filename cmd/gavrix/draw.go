@@ -21,7 +21,18 @@ func drawCommand() *cobra.Command {
 	return group("draw", "Draw pictures to SVG, PDF or text", drawFrame(), drawWave(), drawPlan(), drawTiming(), drawStartup(), drawRegisters())
 }
 
+// columns checks the width of a text picture.
+func columns(n int) error {
+	if n < 20 || n > 2000 {
+		return fmt.Errorf("--columns %d: give 20 to 2000", n)
+	}
+	return nil
+}
+
 func (o *frameOptions) write(s *scene.Scene) error {
+	if err := columns(o.columnsWide); err != nil {
+		return err
+	}
 	var b bytes.Buffer
 	switch ext := strings.ToLower(filepath.Ext(o.out)); {
 	case o.out == "":

@@ -2,6 +2,7 @@ package main
 
 import (
 	"fmt"
+	"reflect"
 	"slices"
 	"strings"
 
@@ -45,7 +46,7 @@ line a 0 and a 1 with the limits of their times.`,
 		Example: `  gavrix draw timing demo gate --device valve-bank
   gavrix draw timing demo winch --data --out winch.pdf`,
 		Args: cobra.ExactArgs(2),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			b, err := loadBench(args[0], o.sets...)
 			if err != nil {
 				return err
@@ -58,9 +59,15 @@ line a 0 and a 1 with the limits of their times.`,
 			if err != nil {
 				return err
 			}
-			s := picture.Timing(l, picture.Look{Device: dev, Data: data, FromMCU: toDevice, Value: '4'})
+			look := picture.Look{Device: dev, Data: data, FromMCU: toDevice, Value: '4'}
+			s := picture.Timing(l, look)
 			if s == nil {
 				return fmt.Errorf("--data: %s has no data phase of its own", l.Name)
+			}
+			for flag, without := range map[string]picture.Look{"data": {Device: dev, FromMCU: toDevice, Value: '4'}, "to-device": {Device: dev, Data: data, Value: '4'}} {
+				if look != without && reflect.DeepEqual(s, picture.Timing(l, without)) {
+					return idle(cmd, fmt.Sprintf("on %s, a link of kind %s", l.Name, l.Kind.Name), flag)
+				}
 			}
 			return o.write(s)
 		},

@@ -35,7 +35,14 @@ bench, or from --frame and --rate.`,
   gavrix draw frame --frame 7E1 --rate 28800 --other 8N1 --value 34 --out wrong.svg
   gavrix draw frame demo --link lower-gauge --from device --value 34 --out frame.pdf`,
 		Args: cobra.MaximumNArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
+			where, without := "without a bench", []string{"from", "link", "set"}
+			if len(args) == 1 {
+				where, without = "beside a bench, which says it", []string{"frame", "rate", "other", "other-rate", "oversampling"}
+			}
+			if err := idle(cmd, where, without...); err != nil {
+				return err
+			}
 			s, err := o.scene(args)
 			if err != nil {
 				return err

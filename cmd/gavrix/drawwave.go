@@ -43,6 +43,13 @@ which bus.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt)
 			defer stop()
+			where, flags := "on a bench", []string{"link", "bench", "sample-rate"}
+			if levels(args[0]) {
+				where, flags = "on a file of levels", []string{"set"}
+			}
+			if err := idle(cmd, where, flags...); err != nil {
+				return err
+			}
 			s, err := o.draw(ctx, args[0])
 			if err != nil {
 				return err
@@ -63,8 +70,17 @@ which bus.`,
 	return c
 }
 
+// levels says whether a file holds levels, by the ending of its name.
+func levels(path string) bool {
+	ext := strings.ToLower(filepath.Ext(path))
+	return ext == ".vcd" || ext == ".csv"
+}
+
 // draw makes the picture.
 func (o *waveOptions) draw(ctx context.Context, path string) (*scene.Scene, error) {
+	if err := columns(o.columnsWide); err != nil {
+		return nil, err
+	}
 	var from, to quantity.Time
 	var err error
 	if from, err = quantity.ParseTime(o.decodeOptions.from); err != nil || from < 0 {
@@ -82,10 +98,9 @@ func (o *waveOptions) draw(ctx context.Context, path string) (*scene.Scene, erro
 	if o.out != "" {
 		w.Columns = 8 * o.columnsWide
 	}
-	switch strings.ToLower(filepath.Ext(path)) {
-	case ".vcd", ".csv":
+	if levels(path) {
 		err = o.fromFile(ctx, path, &w)
-	default:
+	} else {
 		err = o.fromBench(ctx, path, &w)
 	}
 	if err != nil {

@@ -173,18 +173,21 @@ func drawPlan() *cobra.Command {
 				return fmt.Errorf("--settings: %w", err)
 			}
 			unit, err := quantity.ParseTime(bit)
-			if err != nil || unit < 8 {
+			if err != nil || unit < 8 || unit > 1000*quantity.Second {
 				return fmt.Errorf("--bit %s: write the time of a bit, as 2.5 us", bit)
 			}
 			p, err := intent.New(k, []bus.Settings{s}, args[1], unit)
 			if err != nil {
 				return err
 			}
-			columns := o.columnsWide - 19
-			if o.out != "" {
-				columns = 8 * o.columnsWide
+			if err := columns(o.columnsWide); err != nil {
+				return err
 			}
-			return o.write(picture.Plan(p, columns))
+			across := o.columnsWide - 19
+			if o.out != "" {
+				across = 8 * o.columnsWide
+			}
+			return o.write(picture.Plan(p, across))
 		},
 	}
 	fl := c.Flags()

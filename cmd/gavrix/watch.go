@@ -73,7 +73,13 @@ can't take, it says.`,
 				return errors.New("name a bench, or a port with --port")
 			}
 			if o.port != "" {
+				if err := idle(cmd, "beside --port", "set", "fast", "link", "tap", "levels"); err != nil {
+					return err
+				}
 				return o.watchPort(ctx)
+			}
+			if err := idle(cmd, "without --port", "rate", "frame", "flow", "dtr", "rts"); err != nil {
+				return err
 			}
 			b, err := loadBench(args[0], o.sets...)
 			if err != nil {

@@ -25,9 +25,12 @@ func (d Chain) Check() error {
 		return errors.New("no factor of the receiver is given")
 	}
 	for _, f := range d.Factors {
-		if f < 1 {
-			return fmt.Errorf("factor ×%d: at least 1", f)
+		if f < 1 || f > mostSamples {
+			return fmt.Errorf("factor ×%d: 1 to %d", f, mostSamples)
 		}
+	}
+	if d.Most > mostDivider {
+		return fmt.Errorf("counters up to %d are reckoned", mostDivider)
 	}
 	if d.Least < 1 || d.Most < d.Least {
 		return fmt.Errorf("counter range %d to %d is empty", d.Least, d.Most)

@@ -28,15 +28,24 @@ func (d Divider) Check() error {
 		if os == 1 {
 			return errors.New("×1 can't be used for asynchronous receive: one sample a bit finds no start edge")
 		}
-		if os < 4 || os%2 != 0 {
-			return fmt.Errorf("oversampling ×%d: a receiver takes an even number of samples a bit, at least 4", os)
+		if os < 4 || os%2 != 0 || os > mostSamples {
+			return fmt.Errorf("oversampling ×%d: a receiver takes an even number of samples a bit, 4 to %d", os, mostSamples)
 		}
+	}
+	if d.Most > mostDivider {
+		return fmt.Errorf("dividers up to %d are reckoned", mostDivider)
 	}
 	if d.Least < 1 || d.Most < d.Least {
 		return fmt.Errorf("divider range %d to %d is empty", d.Least, d.Most)
 	}
 	return nil
 }
+
+// The largest numbers that are reckoned with; generators have less.
+const (
+	mostSamples = 1 << 12
+	mostDivider = 1 << 32
+)
 
 func (d Divider) setting(clock quantity.Freq, want quantity.Rate, os, n int) Setting {
 	s := Setting{Clock: clock, Wanted: want, Oversampling: os, N: n, Register: n}

@@ -27,14 +27,14 @@ func (d Reload) Check() error {
 	switch {
 	case d.Width < 4 || d.Width > 32:
 		return fmt.Errorf("a timer of %d bits: 4 to 32 are known", d.Width)
-	case d.Before < 1:
-		return fmt.Errorf("the stage in front divides by %d", d.Before)
+	case d.Before < 1 || d.Before > 1<<16:
+		return fmt.Errorf("the stage in front divides by %d: 1 to %d", d.Before, 1<<16)
 	case len(d.Factor) == 0 || len(d.Factor) > 2:
 		return errors.New("give the number of overflows a bit, or two to choose from")
 	}
 	for _, f := range d.Factor {
-		if f < 4 {
-			return fmt.Errorf("%d overflows a bit: a receiver needs at least 4", f)
+		if f < 4 || f > mostSamples {
+			return fmt.Errorf("%d overflows a bit: a receiver needs 4 to %d", f, mostSamples)
 		}
 	}
 	return nil

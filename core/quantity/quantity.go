@@ -181,6 +181,15 @@ func ParseTime(s string) (Time, error) {
 	return Time(n), err
 }
 
+// ParseSpan is ParseTime for a length of time, which is not below 0.
+func ParseSpan(s string) (Time, error) {
+	t, err := ParseTime(s)
+	if err == nil && t < 0 {
+		err = &Error{Text: s, What: "time", Reason: "it is below 0"}
+	}
+	return t, err
+}
+
 // ParseFreq reads a frequency such as `14 MHz`. A number without a unit is
 // refused with a question.
 func ParseFreq(s string) (Freq, error) {
@@ -194,6 +203,9 @@ func ParseClock(s string) (Freq, error) {
 	d := freqs
 	d.low, d.high = int64(Kilohertz), 10*int64(Gigahertz)
 	n, err := d.parse(s)
+	if err == nil && n <= 0 {
+		err = &Error{Text: s, What: d.what, Reason: "a clock is above 0"}
+	}
 	return Freq(n), err
 }
 
@@ -210,6 +222,9 @@ func ParseRate(s string) (Rate, error) {
 		d.high = 200 * int64(Megabaud) // a clocked bus
 	}
 	n, err := d.parse(s)
+	if err == nil && n <= 0 {
+		err = &Error{Text: s, What: d.what, Reason: "a rate is above 0"}
+	}
 	return Rate(n), err
 }
 

@@ -18,6 +18,12 @@ type Segments struct {
 	Jump      int // most quanta of the synchronisation jump width
 }
 
+// The largest limits that are reckoned with; units have less.
+const (
+	mostPrescaler = 1 << 16
+	mostSegment   = 1 << 12
+)
+
 // UsualSegments are the limits that the oldest units have.
 var UsualSegments = Segments{Prescaler: 1024, Seg1: 16, Seg2: 8, Jump: 4}
 
@@ -25,6 +31,9 @@ var UsualSegments = Segments{Prescaler: 1024, Seg1: 16, Seg2: 8, Jump: 4}
 func (s Segments) Check() error {
 	if s.Prescaler < 1 || s.Seg1 < 1 || s.Seg2 < 1 || s.Jump < 1 {
 		return errors.New("prescaler, segments and jump width are at least 1")
+	}
+	if s.Prescaler > mostPrescaler || max(s.Seg1, s.Seg2, s.Jump) > mostSegment {
+		return fmt.Errorf("prescalers up to %d and segments up to %d quanta are reckoned", mostPrescaler, mostSegment)
 	}
 	return nil
 }

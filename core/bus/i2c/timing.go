@@ -80,8 +80,14 @@ func (c Counters) Check() error {
 	if c.Least < 0 || c.Most < c.Least || c.Least+c.LowPlus < 1 || c.Least+c.HighPlus < 1 || c.Filter < 0 {
 		return fmt.Errorf("counter range %d to %d is empty or too low", c.Least, c.Most)
 	}
+	if c.Most > mostCount || max(c.LowPlus, c.HighPlus, c.Filter) > mostCount {
+		return fmt.Errorf("counters up to %d are reckoned", mostCount)
+	}
 	return nil
 }
+
+// mostCount is the largest counter that is reckoned with.
+const mostCount = 1 << 20
 
 // Timing is a choice of both counters.
 type Timing struct {

@@ -59,6 +59,9 @@ func NewReader(in io.Reader, rate quantity.Freq) (*Reader, error) {
 	head = append([]string(nil), head...)
 	first := strings.ToLower(strings.TrimSpace(head[0]))
 	if strings.HasPrefix(first, "time") {
+		if r.rate > 0 {
+			return nil, errors.New("line 1: there is a column of times; a rate of samples has no effect")
+		}
 		r.timeAt, r.unit = true, 1e12
 		if u := strings.Trim(strings.TrimPrefix(first, "time"), " []()_"); u != "" {
 			if r.unit = units[u]; r.unit == 0 {
