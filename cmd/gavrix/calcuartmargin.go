@@ -42,7 +42,8 @@ func calcMargin() *cobra.Command {
 			b := uart.BudgetOf(f, oversampling, float64(a)/1e6, float64(d)/1e6)
 			var ds []finding.Derivation
 			if explain {
-				ds = append(ds, uart.LimitsOf(f, oversampling).Derivation())
+				l := uart.LimitsOf(f, f, oversampling)
+				ds = append(ds, l.Derivation())
 			}
 			if asJSON {
 				if err := printJSON(explained{b, ds}); err != nil {
@@ -69,16 +70,16 @@ func calcMargin() *cobra.Command {
 }
 
 func printBudget(b uart.Budget) {
-	how := "ideal receiver, ±0.5/N"
+	how := "ideal receiver"
 	if b.Oversampling > 0 {
-		how = fmt.Sprintf("×%d, late +(0.5 - 1/%d)/N, early -0.5/N", b.Oversampling, b.Oversampling)
+		how = fmt.Sprintf("×%d", b.Oversampling)
 	}
-	fmt.Fprintf(stdout, "%s %s, N = %.1f\n", b.Frame, how, b.N)
+	fmt.Fprintf(stdout, "%s %s, %s\n", b.Frame, how, b.Rule)
 	fmt.Fprintf(stdout, "  allowed    %+.1f / %+.1f %%\n", b.Late, b.Early)
 	fmt.Fprintf(stdout, "  mismatch   %+.2f %%   %.0f %% of the limit used\n", b.Mismatch, b.Used)
 	fmt.Fprintf(stdout, "  verdict    %s\n", b.Verdict)
 	if b.FirstWrong != "" {
 		fmt.Fprintf(stdout, "  first      %s\n", b.FirstWrong)
 	}
-	fmt.Fprintf(stdout, "  %s\n", uart.WhenItBites)
+	fmt.Fprintf(stdout, "  %s\n", b.Bites)
 }

@@ -26,7 +26,7 @@ type Direction struct {
 // Directions gives both ways over a link: to the device and from it.
 func (l *UART) Directions() [2]Direction {
 	way := func(s, r uart.Settings, sn, rn string, sRate, rRate quantity.Rate) Direction {
-		d := Direction{Sender: sn, Receiver: rn, Limits: uart.LimitsOf(r.Frame, r.Oversampling)}
+		d := Direction{Sender: sn, Receiver: rn, Limits: uart.LimitsOf(s.Frame, r.Frame, r.Oversampling)}
 		d.Mismatch = uart.Mismatch(rRate, sRate)
 		tol := float64(l.DeviceEnd.Tolerance)/1e6 + l.Setting.PlusMinus
 		d.Worst = d.Mismatch + tol
@@ -34,7 +34,7 @@ func (l *UART) Directions() [2]Direction {
 			d.Worst = low
 		}
 		d.Judgement = d.Limits.Judge(d.Worst)
-		d.Misread = d.Limits.Misread(r.Frame, d.Worst)
+		d.Misread = d.Limits.Misread(d.Worst)
 		return d
 	}
 	dev := l.DeviceRate()
@@ -114,7 +114,7 @@ func (l *UART) lintRates() []finding.Finding {
 		f := finding.Finding{
 			Severity: finding.Error, Code: "rates-disagree", Where: l.node.Get("mcu", "rate").Place(),
 			Seen: fmt.Sprintf("%s → %s: mismatch up to %+.2f %%, allowed %+.1f / %+.1f %%", d.Sender, d.Receiver, 100*d.Worst, 100*d.Limits.RuleLate, 100*d.Limits.RuleEarly),
-			Why:  d.Misread + "; " + uart.WhenItBites,
+			Why:  d.Misread + "; " + d.Limits.WhenItBites(),
 		}
 		if d.Judgement == uart.DependsOnPhase {
 			f.Severity, f.Code = finding.Warning, "rate-depends-on-phase"
@@ -123,6 +123,9 @@ func (l *UART) lintRates() []finding.Finding {
 		if i == 1 && len(out) > 0 {
 			// The other direction says the same with the sign turned round.
 			out[0].Seen += fmt.Sprintf("; back %+.2f %%", 100*d.Worst)
+			if f.Severity > out[0].Severity {
+				out[0].Severity, out[0].Code = f.Severity, f.Code
+			}
 			continue
 		}
 		nominal := uart.Mismatch(l.DeviceEnd.Rate, l.Wanted)

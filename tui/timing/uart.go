@@ -277,9 +277,8 @@ func (v *View) margin(a cells.Area, y int, ds [2]bench.Direction, tight bool) in
 	bar.Right(bar.W, row, cells.Quiet, fmt.Sprintf("%+.0f %%", span))
 	row++
 	if !tight {
-		how := fmt.Sprintf("+(0.5 - 1/%d)/%.1f, -0.5/%.1f", l.Oversampling, l.N, l.N)
-		row = bar.Paragraph(0, row, cells.Quiet, fmt.Sprintf("MCU's receiver stands %+.1f / %+.1f %%: %s; ? depends on the start phase", 100*l.RuleLate, 100*l.RuleEarly, how), 0)
-		row = bar.Paragraph(0, row, cells.Quiet, uart.WhenItBites, 0)
+		row = bar.Paragraph(0, row, cells.Quiet, fmt.Sprintf("MCU's receiver stands %+.1f / %+.1f %%: %s; ? depends on the start phase", 100*l.RuleLate, 100*l.RuleEarly, l.Rule()), 0)
+		row = bar.Paragraph(0, row, cells.Quiet, l.WhenItBites(), 0)
 	}
 	return y + row
 }
@@ -323,7 +322,7 @@ func (v *View) frame(a cells.Area, y int, l *bench.UART, fromMCU, tight bool) in
 func drift(l *bench.UART, fromMCU bool) string {
 	e := picture.Ends(l, fromMCU)
 	r := float64(quantity.PeriodOf(e.ReceiverRate)) / float64(quantity.PeriodOf(e.SenderRate))
-	last := uart.LimitsOf(e.ReceiverSet.Frame, e.ReceiverSet.Oversampling).N
+	last := uart.LimitsOf(e.ReceiverSet.Frame, e.ReceiverSet.Frame, e.ReceiverSet.Oversampling).N
 	place := last*r - (last - 0.5)
 	text := fmt.Sprintf("samples fall at %.1f %% of the start bit and %.1f %% of the stop bit", 50*r, 100*place)
 	if os := e.ReceiverSet.Oversampling; os > 0 {

@@ -23,13 +23,15 @@ type Budget struct {
 	Verdict      string  `json:"verdict"`
 	FirstWrong   string  `json:"first_wrong,omitempty"`
 	Pass         bool    `json:"pass"`
+	Rule         string  `json:"rule"`  // how the limits are reckoned by hand
+	Bites        string  `json:"bites"` // in which traffic they show
 }
 
 // BudgetOf judges two ends whose rates are off by the given shares (positive
 // is fast). Each sends to the other, so the mismatch counts in both
 // directions; the worse one is given.
 func BudgetOf(f Frame, oversampling int, errA, errB float64) Budget {
-	l := LimitsOf(f, oversampling)
+	l := LimitsOf(f, f, oversampling)
 	e := (1+errA)/(1+errB) - 1
 	if back := (1+errB)/(1+errA) - 1; l.Used(back) > l.Used(e) {
 		e = back
@@ -38,7 +40,7 @@ func BudgetOf(f Frame, oversampling int, errA, errB float64) Budget {
 	return Budget{
 		Frame: f.String(), Oversampling: oversampling, N: l.N,
 		Late: 100 * l.RuleLate, Early: 100 * l.RuleEarly, LateSure: 100 * l.Late, LateBest: 100 * l.LateBest, EarlyBest: 100 * l.EarlyBest,
-		Mismatch: 100 * e, Used: 100 * l.Used(e), Verdict: j.String(), FirstWrong: l.Misread(f, e), Pass: j == Fits,
+		Mismatch: 100 * e, Used: 100 * l.Used(e), Verdict: j.String(), FirstWrong: l.Misread(e), Pass: j == Fits, Rule: l.Rule(), Bites: l.WhenItBites(),
 	}
 }
 
@@ -52,11 +54,11 @@ func RateVerdict(starts, toggles []quantity.Time, sends, reads Settings) string 
 	if edges == 0 || reads.Rate <= 0 {
 		return ""
 	}
-	l := LimitsOf(reads.Frame, reads.Oversampling)
+	l := LimitsOf(sends.Frame, reads.Frame, reads.Oversampling)
 	e := Mismatch(reads.Rate, p.Rate())
 	text := fmt.Sprintf("sends at %s Bd, %+.2f %% from %s (edges within %.3f bits)", p.Rate().Grouped(), 100*e, reads.Rate, spread)
 	if j := l.Judge(e); j != Fits {
-		return text + fmt.Sprintf(": %s, allowed %+.1f / %+.1f %%; %s", j, 100*l.RuleLate, 100*l.RuleEarly, l.Misread(reads.Frame, e))
+		return text + fmt.Sprintf(": %s, allowed %+.1f / %+.1f %%; %s", j, 100*l.RuleLate, 100*l.RuleEarly, l.Misread(e))
 	}
 	return text + fmt.Sprintf(": passes, %.0f %% of what is allowed", 100*l.Used(e))
 }

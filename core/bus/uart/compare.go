@@ -160,11 +160,11 @@ func compareRates(a, b Settings, nameA, nameB string) []bus.Difference {
 		way      string
 		from, to Settings
 	}{{nameA + " → " + nameB, a, b}, {nameB + " → " + nameA, b, a}} {
-		l := LimitsOf(x.to.Frame, x.to.Oversampling)
+		l := LimitsOf(x.from.Frame, x.to.Frame, x.to.Oversampling)
 		e := Mismatch(x.to.Rate, x.from.Rate)
 		j := l.Judge(e)
 		text := fmt.Sprintf("%s: %+.2f %% of %+.2f / %+.2f %%: %s", x.way, 100*e, 100*l.Late, 100*l.Early, j)
-		if m := l.Misread(x.to.Frame, e); m != "" {
+		if m := l.Misread(e); m != "" {
 			text += "; " + m
 		}
 		out.Effects = append(out.Effects, text)

@@ -148,6 +148,14 @@ func (f Frame) HalfBits() int {
 	return n
 }
 
+// StopBits is the number of stop bits, 1, 1.5 or 2.
+func (f Frame) StopBits() float64 {
+	if f.Half {
+		return float64(f.Stop) + 0.5
+	}
+	return float64(f.Stop)
+}
+
 // Bits is the number of bits of a character with start, parity and stop.
 func (f Frame) Bits() float64 { return float64(f.HalfBits()) / 2 }
 

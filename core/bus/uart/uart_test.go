@@ -252,14 +252,15 @@ func TestLimitsByHand(t *testing.T) {
 	} {
 		f, err := ParseFrame(c.frame)
 		require.NoError(t, err)
-		l := LimitsOf(f, c.os)
+		l := LimitsOf(f, f, c.os)
 		assert.InDelta(t, c.late, 100*l.RuleLate, 0.05)
 		assert.InDelta(t, c.early, 100*l.RuleEarly, 0.05)
 	}
-	l := LimitsOf(Frame{Data: 8, Parity: None, Stop: 1}, 16)
+	frame := Frame{Data: 8, Parity: None, Stop: 1}
+	l := LimitsOf(frame, frame, 16)
 	assert.Equal(t, Fits, l.Judge(1.014/0.990-1))
 	assert.Equal(t, TooLate, l.Judge(1.03/0.975-1))
-	assert.Contains(t, l.Misread(Frame{Data: 8, Parity: None, Stop: 1}, 1.03/0.975-1), "stop is the first bit sampled after its end")
+	assert.Contains(t, l.Misread(1.03/0.975-1), "stop is the first bit sampled after its end")
 }
 
 // TestLimitsHoldOnTheWire sends whole transmissions at a mismatch and looks
@@ -299,10 +300,9 @@ func TestLimitsHoldOnTheWire(t *testing.T) {
 	}
 	rapid.Check(t, func(rt *rapid.T) {
 		f := anyFrame(rt)
-		// The limits are those of characters back to back with one stop bit.
-		f.Stop, f.Half, f.Inverted = 1, false, false
+		f.Inverted = false
 		os := rapid.SampledFrom([]int{0, 4, 8, 16}).Draw(rt, "os")
-		l := LimitsOf(f, os)
+		l := LimitsOf(f, f, os)
 		rng := rand.New(rand.NewPCG(rapid.Uint64().Draw(rt, "seed"), 1))
 		chars := make([]uint16, 24)
 		for i := range chars {
@@ -312,34 +312,19 @@ func TestLimitsHoldOnTheWire(t *testing.T) {
 		inside := rapid.Float64Range(l.Early+eps, l.Late-eps).Draw(rt, "inside")
 		require.Zero(rt, try(f, os, inside, phases, rapid.Int64Range(0, 3).Draw(rt, "spacing"), chars).lost, "inside both limits")
 
+		// Outside of a limit some value is lost at every phase.
+		worst := []uint16{0, f.Mask(), 0x55 & f.Mask(), 0xaa & f.Mask(), 1, f.Mask() >> 1, 1 << (f.Data - 1), f.Mask() &^ 1}
 		late := rapid.Float64Range(l.LateBest+eps, l.LateBest+0.03).Draw(rt, "late")
-		require.Zero(rt, try(f, os, late, phases, 0, chars).clean, "outside the late limit, back to back")
+		require.Zero(rt, try(f, os, late, phases, 0, append(worst, worst...)).clean, "outside the late limit, back to back")
 		if os > 0 {
 			// Between worst and best phase some phase fails; a single phase
 			// is not claimed.
 			between := l.LateBest - eps
-			o := try(f, os, between, phases, 0, []uint16{0x55, 0x55})
+			o := try(f, os, between, phases, 0, append(worst, worst...))
 			require.NotZero(rt, o.lost)
 		}
-
-		// The early limit: the bit before the stop bit is 0, which a mark
-		// never is.
-		if f.Parity == Mark {
-			return
-		}
 		early := rapid.Float64Range(l.EarlyBest-0.03, l.EarlyBest-eps).Draw(rt, "early")
-		if f.Parity == None {
-			for i := range chars {
-				chars[i] &^= 1 << (f.Data - 1)
-			}
-		} else {
-			for i := range chars {
-				if f.ParityBit(chars[i]) == 1 {
-					chars[i] ^= 1
-				}
-			}
-		}
-		require.Zero(rt, try(f, os, early, phases, 3, chars).clean, "outside the early limit")
+		require.Zero(rt, try(f, os, early, phases, 3, worst).clean, "outside the early limit")
 	})
 }
 
@@ -552,13 +537,9 @@ func TestIdealLimitsBySweep(t *testing.T) {
 		for parity := None; parity < Rules; parity++ {
 			for stop := 2; stop <= 4; stop++ {
 				f := Frame{Data: data, Parity: parity, Stop: max(stop/2, 1), Half: stop == 3}
-				n := float64(1+data) + 0.5
-				if parity != None {
-					n++
-				}
 				sender := quantity.PeriodOf(9600 * quantity.Baud)
 				reads := func(off float64) bool {
-					for _, v := range []uint16{0, f.Mask(), 0x155 & f.Mask(), 0xaa & f.Mask(), f.Mask() >> 1, 1 << (data - 1)} {
+					for _, v := range []uint16{0, f.Mask(), 0x155 & f.Mask(), 0xaa & f.Mask(), f.Mask() >> 1, 1 << (data - 1), 1, f.Mask() &^ 1, 3 << (data - 2) & f.Mask()} {
 						chars := []uint16{v, v, v}
 						tog, end := Encode(nil, f, sender, quantity.Millisecond, chars...)
 						out := &record.List{}
@@ -572,20 +553,14 @@ func TestIdealLimitsBySweep(t *testing.T) {
 					return true
 				}
 				for _, side := range []float64{1, -1} {
-					limit := 0.5 / n
-					if parity == Mark && side < 0 {
-						// The mark before the stop bit reads as one; the bit before that
-						// goes first.
-						limit = 0.5 / (n - 1)
+					l := LimitsOf(f, f, 0)
+					limit := l.Late
+					if side < 0 {
+						limit = -l.Early
 					}
 					point := 0.0
-					for point < 0.12 && reads(side*point) {
+					for point < 0.15 && reads(side*point) {
 						point += 0.0005
-					}
-					if stop > 2 && side > 0 {
-						// More than one stop bit gives a slow receiver more room.
-						require.GreaterOrEqual(t, 100*point, 100*limit-0.2, "%s", f)
-						continue
 					}
 					require.InDelta(t, 100*limit, 100*point, 0.2, "%s, side %+.0f", f, side)
 				}
