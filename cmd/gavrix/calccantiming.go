@@ -150,7 +150,7 @@ func canTiming(ns, data []can.BitTiming, prop int, delays [3]quantity.Time, errs
 	if prop == 0 {
 		prop = first.Propagation()
 	}
-	if prop < 1 || prop >= first.Seg1 && first.Seg1 > 1 {
+	if first.Seg1 > 1 && (prop < 1 || prop >= first.Seg1) {
 		return fmt.Errorf("--propagation %d: the segment before the sample point has %d quanta, one of them at least is the first phase segment's", prop, first.Seg1)
 	}
 	var d *can.BitTiming

@@ -173,7 +173,9 @@ func (x *binder) can(l *Link, n *doc.Node) Model {
 	out.Pairs, out.Odd = can.Pairs(out.Nodes), can.OddOneOut(out.Nodes)
 	var all []can.Message
 	for _, e := range out.Nodes {
-		all = append(all, e.Messages...)
+		if !e.ListenOnly { // it sends nothing
+			all = append(all, e.Messages...)
+		}
 	}
 	if len(all) > 0 {
 		t := can.Timing{Nominal: nominal.Phase(), Data: nominal.Phase()}
@@ -338,7 +340,19 @@ func (c *CAN) lint() []finding.Finding {
 		return l.node.Get("mcu", "rate").Place()
 	}
 	own := c.Nodes[0]
-	if math.Abs(own.Nominal.Error) > 1e-6 {
+	for _, e := range c.Nodes {
+		if e.Misses() {
+			out = append(out, c.missed(e, place(e.Name)))
+		}
+		if j, most := e.Nominal.Jump, e.Nominal.JumpMost(); j > most {
+			out = append(out, finding.Finding{
+				Severity: finding.Warning, Code: "jump-too-wide", Where: place(e.Name),
+				Seen: fmt.Sprintf("%s: a jump width of %d quanta in %s", e.Name, j, e.Nominal.Split()),
+				Why:  fmt.Sprintf("a phase segment can't be shortened by more than it has: %d", most), Change: fmt.Sprintf("take a jump width of at most %d", most),
+			})
+		}
+	}
+	if math.Abs(own.Nominal.Error) > 1e-6 && !own.Misses() {
 		out = append(out, finding.Finding{
 			Severity: finding.Warning, Code: "rate-not-exact", Where: l.node.Get("mcu", "rate").Place(),
 			Seen: fmt.Sprintf("%s from %s gives %+.3f %%", own.Nominal.Wanted.BitRate(), own.Nominal.Clock, 100*own.Nominal.Error),
@@ -377,6 +391,8 @@ func (c *CAN) lint() []finding.Finding {
 				Why:  "no frame gets through; who is active answers with error flags", Change: "give both one rate",
 				Fixes: []finding.Fix{{Label: "MCU to " + p.B.Nominal.Wanted.BitRate(), Edits: []finding.Edit{{Path: l.path("mcu", "rate"), Value: p.B.Nominal.Wanted.String()}}}},
 			})
+		case p.A.Misses() || p.B.Misses():
+			// said already
 		case !p.Decodes:
 			out = append(out, finding.Finding{
 				Severity: finding.Error, Code: "clocks-too-far-apart", Where: place(p.B.Name),
@@ -393,7 +409,7 @@ func (c *CAN) lint() []finding.Finding {
 		}
 	}
 	for _, e := range c.Nodes {
-		if lim := e.Limit(); e.Error() > lim.Limit {
+		if lim := e.Limit(); e.Error() > lim.Limit && !e.Misses() {
 			out = append(out, finding.Finding{
 				Severity: finding.Warning, Code: "node-does-not-conform", Where: place(e.Name),
 				Seen: fmt.Sprintf("%s: its clock may be %.3f %% off, its timing stands %.3f %%", e.Name, 100*e.Error(), 100*lim.Limit),
@@ -418,6 +434,27 @@ func (c *CAN) lint() []finding.Finding {
 	}
 	out = append(out, c.lintMixed(place)...)
 	return append(out, c.lintLoad()...)
+}
+
+// missed says that a node's timing gives another rate than is wanted.
+func (c *CAN) missed(e *can.End, at finding.Place) finding.Finding {
+	n := e.Nominal
+	f := finding.Finding{
+		Severity: finding.Error, Code: "timing-gives-another-rate", Where: at,
+		Seen: fmt.Sprintf("%s: %s from %s gives %s, not %s", e.Name, n.Division(), n.Clock, n.Rate.BitRate(), n.Wanted.BitRate()),
+		Why:  "no frame gets through between it and nodes at the wanted rate", Change: "choose another timing, or state the rate that it has",
+	}
+	mended, ok := e.Mended()
+	if !ok {
+		return f
+	}
+	f.Change = fmt.Sprintf("%s gives %s", mended.Division(), mended.Rate.BitRate())
+	edit := finding.Edit{Path: c.path("devices", e.Name, "timing"), Value: mended.Text()}
+	if e == c.Nodes[0] {
+		edit = finding.Edit{Path: c.path("mcu", "timing"), Value: mended.Text()}
+	}
+	f.Fixes = []finding.Fix{{Label: e.Name + " to " + mended.Division(), Edits: []finding.Edit{edit}}}
+	return f
 }
 
 // lintMixed finds nodes that know nothing of the flexible format on a bus where

@@ -54,7 +54,7 @@ func (v *View) drawCAN(a cells.Area, b *bench.Link) {
 		lim := e.Limit()
 		a.Text(at[0], out.y, cells.Plain, e.Name)
 		rs := cells.Plain
-		if e == c.Odd {
+		if e == c.Odd || e.Misses() {
 			rs = cells.Bad
 		}
 		a.Text(at[1], out.y, rs, quantity.Group(e.Nominal.Rate.Bd()/1e3, 1)+" kbit/s")

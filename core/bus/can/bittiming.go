@@ -60,6 +60,9 @@ func (b BitTiming) Quantum() quantity.Period {
 // Split gives the segments as they are written: 1+13+2.
 func (b BitTiming) Split() string { return fmt.Sprintf("1+%d+%d", b.Seg1, b.Seg2) }
 
+// Division gives prescaler and segments, as 6, 1+13+2.
+func (b BitTiming) Division() string { return fmt.Sprintf("%d, %s", b.Prescaler, b.Split()) }
+
 // Phase gives the timing as that of a node.
 func (b BitTiming) Phase() Phase {
 	n := float64(b.Quanta())
@@ -147,8 +150,16 @@ type Condition struct {
 
 // Propagation is how many quanta of Seg1 the propagation segment takes when
 // nothing else is known: what the first phase segment leaves that is as long as
-// the second, at least 1.
-func (b BitTiming) Propagation() int { return max(b.Seg1-b.Seg2, 1) }
+// the second, at least 1. A single quantum is all phase segment.
+func (b BitTiming) Propagation() int {
+	if b.Seg1 < 2 {
+		return 0
+	}
+	return max(b.Seg1-b.Seg2, 1)
+}
+
+// JumpMost is the widest jump width that the phase segments leave.
+func (b BitTiming) JumpMost() int { return min(max(b.Seg1-b.Propagation(), 1), b.Seg2) }
 
 // Tolerances gives the conditions that a node's clock error must satisfy, by the
 // propagation segment in quanta; with a data phase at another rate also the

@@ -229,6 +229,27 @@ func (e *End) Conditions() []Condition {
 	return Tolerances(e.Nominal, e.Nominal.Propagation(), e.Data, e.Data.Propagation())
 }
 
+// Misses says that the node's timing gives another rate than is wanted, by more than
+// any clock is off.
+func (e *End) Misses() bool { return abs(e.Nominal.Error) > 0.005 }
+
+// Mended gives a timing of the node's unit for the wanted rate; false where there is
+// none. The segments are kept where another prescaler does it.
+func (e *End) Mended() (BitTiming, bool) {
+	n := e.Nominal
+	if p := math.Round(n.Clock.Hz() / n.Wanted.Bd() / float64(n.Quanta())); p >= 1 {
+		q := Quanta{Prescaler: int(p), Seg1: n.Seg1, Seg2: n.Seg2, Jump: n.Jump}
+		if b := q.Of(n.Clock, n.Wanted); abs(b.Error) < 1e-4 {
+			return b, true
+		}
+	}
+	ts, err := SolveTiming(n.Clock, n.Wanted, n.Sample, UsualSegments, 0, 1)
+	if err != nil || abs(ts[0].Error) > 1e-4 {
+		return n, false
+	}
+	return ts[0], true
+}
+
 // Error is how far the node's rate may be off the rate that is wanted, at most:
 // what its divider can't do, its clock's tolerance and its deviation.
 func (e *End) Error() float64 {

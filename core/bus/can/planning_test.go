@@ -3,6 +3,7 @@ package can
 import (
 	"math"
 	"math/rand/v2"
+	"regexp"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -299,4 +300,22 @@ func BenchmarkFilters(b *testing.B) {
 	for b.Loop() {
 		_, _ = Filters(ids, false, 4)
 	}
+}
+
+// TestComparisonHasOneBase: which end is named first does not change how far their rates
+// are apart, and rates that differ are never passed over.
+func TestComparisonHasOneBase(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		a := UsualTiming(500*quantity.Kilobaud, 0)
+		b := UsualTiming(quantity.FromBd(500e3*rapid.Float64Range(0.3, 3).Draw(rt, "ratio")), 0)
+		forth, back := Compare(a, b, "a", "b"), Compare(b, a, "b", "a")
+		if a.Nominal.Bit == b.Nominal.Bit {
+			return
+		}
+		require.NotEmpty(rt, forth)
+		apart := regexp.MustCompile(`[0-9.]+ % apart`)
+		require.NotEmpty(rt, apart.FindString(forth[0].What))
+		require.Equal(rt, apart.FindString(forth[0].What), apart.FindString(back[0].What))
+		require.Equal(rt, forth[0].Harmless, back[0].Harmless)
+	})
 }
