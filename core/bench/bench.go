@@ -101,6 +101,9 @@ func (b *Bench) bind() []finding.Finding {
 	for _, o := range root.Get("observed").All() {
 		n.Observed = append(n.Observed, x.observed(o))
 	}
+	for _, l := range n.Links {
+		l.peers = n.Links
+	}
 	if len(n.Links) == 0 {
 		x.fault("no-links", root.Get("links").Place(), "add a link below `links:`", "the bench has no links")
 	}

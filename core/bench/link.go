@@ -45,6 +45,7 @@ type Link struct {
 	registers      *register.Map
 	node, unitNode *doc.Node
 	units          []*Unit // all of the MCU
+	peers          []*Link // all of the bench
 }
 
 // End is one party on a link.

@@ -13,6 +13,8 @@ func (l *Link) lintCommon() []finding.Finding {
 	out = append(out, l.lintOptions()...)
 	out = append(out, l.lintWords()...)
 	out = append(out, l.lintStart()...)
+	out = append(out, l.lintWritten()...)
+	out = append(out, l.lintDMA()...)
 	return append(out, l.lintForeign()...)
 }
 
