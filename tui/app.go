@@ -87,6 +87,8 @@ type App struct {
 	message  string
 	warning  bool
 	quitting bool // a second quit leaves unsaved edits
+	// forgetting: a second reload forgets unsaved edits.
+	forgetting bool
 
 	results  map[string][]check.Result // of the checks, by link
 	checking string                    // the link whose checks run now
@@ -474,7 +476,7 @@ func (a *App) Edit(edits ...finding.Edit) {
 // old settings no longer counts.
 func (a *App) applied(text string) {
 	clear(a.results)
-	a.quitting = false
+	a.quitting, a.forgetting = false, false
 	a.version, a.linted = 0, nil // the findings are to be found anew
 	if a.session == nil {
 		a.Say("%s", text)

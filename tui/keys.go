@@ -273,19 +273,25 @@ func (a *App) benchCommands() []ui.Command {
 			return nil
 		}},
 		{Name: "set", Args: "PATH VALUE", Help: "change a value: links.NAME.mcu.rate 19200", Run: func(arg string) tea.Cmd {
-			path, value, ok := strings.Cut(arg, " ")
-			if !ok {
-				a.Warn("write a path and a value: set links.lower-gauge.mcu.rate 19200")
+			edits, err := bench.ParseSet(arg, ' ')
+			if err != nil {
+				a.Warn("%v; write a path and a value: set links.lower-gauge.mcu.rate 19200", err)
 				return nil
 			}
-			a.Edit(finding.Edit{Path: strings.Split(path, "."), Value: strings.TrimSpace(value)})
+			a.Edit(edits...)
 			return nil
 		}},
 		{Name: "remove", Args: "PATH", Help: "remove a value: its default holds then", Run: func(arg string) tea.Cmd {
-			a.Edit(finding.Edit{Op: finding.Delete, Path: strings.Split(arg, ".")})
+			path, err := bench.ParsePath(arg)
+			if err != nil {
+				a.Warn("%v", err)
+				return nil
+			}
+			a.Edit(finding.Edit{Op: finding.Delete, Path: path})
 			return nil
 		}},
 		{Name: "save", Args: "[FILE]", Keys: []string{"S", "ctrl+s"}, Help: "save the bench", Short: "save", Run: a.save},
+		{Name: "reload", Help: "read the bench file again, as it is on disk", Run: a.readAgain},
 		{Name: "checks", Keys: []string{"c"}, Help: "run the link's checks; Esc stops them", Short: "checks", Run: a.runChecks},
 		{Name: "why", Keys: []string{"w"}, Help: "show how the next number came about", Short: "why", Run: func(string) tea.Cmd {
 			if n := len(a.current().Why(a)); n > 0 {
@@ -467,6 +473,25 @@ func (a *App) save(arg string) tea.Cmd {
 	return nil
 }
 
+// readAgain reads the bench file again. What was edited since it was saved is asked about.
+func (a *App) readAgain(string) tea.Cmd {
+	switch {
+	case a.bench == nil || a.path == "":
+		a.Warn("there is no file to read again: the demo ships with Gavrix")
+		return nil
+	case a.bench.Dirty() && !a.forgetting:
+		a.forgetting = true
+		a.Warn("the bench has unsaved edits: :save FILE keeps them, :reload again forgets them")
+		return nil
+	}
+	if err := a.bench.Reload(a.path); err != nil {
+		a.Warn("not read again: %v", err)
+		return nil
+	}
+	a.applied("read again: " + a.path)
+	return nil
+}
+
 func (a *App) runChecks(string) tea.Cmd {
 	l := a.Link()
 	switch {
@@ -598,8 +623,12 @@ func (a *App) record(arg string) tea.Cmd {
 }
 
 func (a *App) quit(string) tea.Cmd {
-	if a.bench != nil && a.path != "" && a.bench.Dirty() && !a.quitting {
+	if a.bench != nil && a.bench.Dirty() && !a.quitting {
 		a.quitting = true
+		if a.path == "" {
+			a.Warn("the demo has edits: :save FOLDER/lock7.yaml keeps them, q again forgets them")
+			return nil
+		}
 		a.Warn("the bench has unsaved edits: S saves, q again leaves without")
 		return nil
 	}

@@ -12,18 +12,17 @@ import (
 	"gavrix/core/bench"
 	"gavrix/core/device"
 	"gavrix/core/doc"
-	"gavrix/core/finding"
 	"gavrix/demo"
 )
 
 // applySets makes edits given as PATH=VALUE.
 func applySets(b *bench.Bench, sets []string) error {
 	for _, s := range sets {
-		path, value, ok := strings.Cut(s, "=")
-		if !ok {
-			return fmt.Errorf("--set %s: write PATH=VALUE, as links.lower-gauge.mcu.frame=8N1", s)
+		edits, err := bench.ParseSet(s, '=')
+		if err != nil {
+			return fmt.Errorf("--set %s: %w; write PATH=VALUE, as links.lower-gauge.mcu.frame=8N1", s, err)
 		}
-		if err := b.Apply(finding.Edit{Path: strings.Split(path, "."), Value: value}); err != nil {
+		if err := b.Apply(edits...); err != nil {
 			return fmt.Errorf("--set %s: %w", s, err)
 		}
 	}

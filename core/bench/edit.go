@@ -90,6 +90,30 @@ func (b *Bench) Save(path string) (written string, err error) {
 	return path, b.saveBeside(folder)
 }
 
+// Reload reads the bench again as it is at path, with its device files, in place of what
+// it is now; edits are forgotten. One whose links are others is refused: a session that
+// runs can't take it over.
+func (b *Bench) Reload(path string) error {
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return fmt.Errorf("%s can't be read: %w", path, err)
+	}
+	n, faults := Parse(b.dir, filepath.Base(path), text)
+	if n == nil {
+		return errors.New(faults[0].String())
+	}
+	same := len(n.Links) == len(b.Links)
+	for i := 0; same && i < len(n.Links); i++ {
+		old, now := b.Links[i], n.Links[i]
+		same = old.Name == now.Name && old.Kind == now.Kind && len(old.Ends) == len(now.Ends) && (old.Port == nil) == (now.Port == nil)
+	}
+	if !same {
+		return errors.New("its links or their devices are others now: leave and open it again")
+	}
+	*b = *n
+	return nil
+}
+
 // names are the files that the bench refers to.
 func (b *Bench) names() []string {
 	out := []string{b.file.Root.Text("mcu", "registers")}

@@ -69,9 +69,9 @@ func (l *Link) lintDMA() []finding.Finding {
 	channel, _ := fieldAndWord(l.Unit.Control["dma-channel"])
 	if channel == "" {
 		return []finding.Finding{{
-			Severity: finding.Error, Code: "no-dma-channel", Where: where,
+			Severity: finding.Warning, Code: "no-dma-channel", Where: where,
 			Seen:   fmt.Sprintf("%s receives by DMA; unit %s names no channel", l.Name, l.Unit.Name),
-			Why:    "nothing empties the receive register: the first word waits, overrun from the second one on",
+			Why:    "without a channel nothing empties the receive register: the first word waits, overrun from the second one on",
 			Change: "add `dma-channel:` below control of the unit, or receive by interrupt",
 		}}
 	}

@@ -462,3 +462,34 @@ func BenchmarkWorld(b *testing.B) {
 	}
 	b.ReportMetric(span.Seconds()*float64(b.N)/b.Elapsed().Seconds(), "×real")
 }
+
+// TestAskingIsChanged: another interval or text of what the firmware asks takes effect
+// at once, on a link that goes on.
+func TestAskingIsChanged(t *testing.T) {
+	b := lock7(t)
+	h := NewHeadless(b)
+	asked := func(from, to quantity.Time) (n int, text string) {
+		h.World.RunTo(to)
+		snap := h.Store().Snapshot()
+		for i := snap.First(); i < snap.Len(); i++ {
+			if r := snap.At(i); r.Kind == record.Chars && r.Link == b.Link("lower-gauge").Index && r.From == record.MCU && r.Seen == record.Tap && r.Start >= from {
+				n, text = n+1, string(r.Data)
+			}
+		}
+		return n, text
+	}
+	at := func(key string) []string { return []string{"links", "lower-gauge", "mcu", "ask", key} }
+	change := func(edits ...finding.Edit) {
+		require.NoError(t, b.Apply(edits...))
+		require.NoError(t, h.World.Apply(b))
+	}
+	change(finding.Edit{Path: at("every"), Value: "100 ms"}, finding.Edit{Path: at("text"), Value: "TEMP\n"})
+	now := h.World.now
+	n, text := asked(now, now+quantity.Second)
+	require.InDelta(t, 10, n, 1)
+	require.Equal(t, "TEMP\n", text)
+	change(finding.Edit{Path: at("every"), Value: "20 ms"})
+	now = h.World.now
+	n, _ = asked(now, now+quantity.Second)
+	require.InDelta(t, 50, n, 2)
+}

@@ -2,6 +2,7 @@ package sim
 
 import (
 	"fmt"
+	"reflect"
 
 	"gavrix/core/bench"
 	"gavrix/core/bus/uart"
@@ -9,6 +10,7 @@ import (
 	"gavrix/core/link"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
+	"gavrix/core/safe"
 	"gavrix/core/wire"
 )
 
@@ -35,9 +37,10 @@ type uartLink struct {
 	name  string
 	bench *bench.UART
 
-	ends    Ends // how the ends run now
-	wanted  Ends // how they will run from the next idle
-	changed bool // wanted differs from ends
+	ends    Ends  // how the ends run now
+	wanted  Ends  // how they will run from the next idle
+	changed bool  // wanted differs from ends
+	epoch   uint8 // counts changes of what the firmware asks: events of an earlier one don't count
 	tx      [2]sender
 	pin     [2]*wire.Line     // at the driver, where the tap is
 	line    [2]*wire.Line     // at the far end of the wire
@@ -77,10 +80,16 @@ func newUART(p place, link *bench.Link) simulated {
 	l.receivers()
 	l.begin()
 	l.scheduleDevice()
-	if b.Ask != nil {
-		l.at(l.w.now+b.Ask.Every/8, asks, 0)
-	}
+	l.startAsking()
 	return l
+}
+
+// startAsking lets the firmware send by itself, in place of what it did so far.
+func (l *uartLink) startAsking() {
+	l.epoch++
+	if a := l.ends.Ask; a != nil {
+		l.at(l.w.now+a.Every/8, asks, l.epoch)
+	}
 }
 
 // act implements actor.
@@ -95,7 +104,9 @@ func (l *uartLink) act(what eventKind, side uint8) {
 	case acts:
 		l.deviceActs()
 	case asks:
-		l.ask()
+		if side == l.epoch {
+			l.ask()
+		}
 	case service:
 		l.waits = 0
 	case turn:
@@ -303,7 +314,7 @@ func (l *uartLink) deviceActs() {
 
 // send lets the MCU send. On an asking link messages wait their turn.
 func (l *uartLink) send(data []byte) {
-	if l.bench.Ask == nil {
+	if l.ends.Ask == nil {
 		l.queueBytes(mcuSide, data)
 		return
 	}
@@ -314,9 +325,9 @@ func (l *uartLink) send(data []byte) {
 }
 
 func (l *uartLink) ask() {
-	l.at(l.w.now+l.bench.Ask.Every, asks, 0)
+	l.at(l.w.now+l.ends.Ask.Every, asks, l.epoch)
 	if len(l.messages) == 0 {
-		l.send(l.bench.Ask.Text)
+		l.send(l.ends.Ask.Text)
 	}
 }
 
@@ -450,10 +461,28 @@ func (l *uartLink) applyIfIdle() {
 		l.rx[side].Flush(l.w.store)
 		l.tap[side].Flush(l.w.store)
 	}
+	asked := l.ends.Ask
+	rest := l.wanted
+	rest.Ask = asked
+	alike := reflect.DeepEqual(rest, l.ends)
 	l.ends, l.changed = l.wanted, false
+	if !reflect.DeepEqual(asked, l.ends.Ask) {
+		l.startAsking()
+		l.note(l.w.now, "the firmware asks %s", asking(l.ends.Ask))
+	}
+	if alike {
+		return
+	}
 	l.receivers()
 	l.begin()
 	l.note(l.w.now, "MCU %s, %s %s", describe(l.ends.MCU), l.bench.Device.Name, describe(l.ends.Device))
+}
+
+func asking(a *bench.Ask) string {
+	if a == nil {
+		return "nothing by itself"
+	}
+	return fmt.Sprintf("%s every %s", safe.Bytes(a.Text), a.Every)
 }
 
 func describe(s uart.Settings) string { return s.Rate.Round(6) + " " + s.Frame.String() }

@@ -15,6 +15,8 @@ type Ends struct {
 	Service     quantity.Time
 	Depth       int // characters that the receive register holds
 	Unit        Unit
+	// Ask is what the firmware sends by itself; nil where it sends nothing.
+	Ask *bench.Ask
 }
 
 // EndsOf gives the settings with which a link's ends run: those that the bench
@@ -25,6 +27,10 @@ func EndsOf(link *bench.Link) Ends {
 	e := Ends{MCU: l.MCU, Device: l.DeviceEnd.Settings, ClockOff: l.ClockOff, Service: l.Service, Depth: l.Unit.Depth}
 	if p, err := started(link); err == nil {
 		e.Unit, e.MCU = p.uart(l)
+	}
+	if l.Ask != nil {
+		ask := *l.Ask
+		e.Ask = &ask
 	}
 	return e
 }
@@ -45,6 +51,9 @@ func parseEnds(text string) (*Ends, error) {
 		if os := s.Oversampling; os != 0 && (os < 4 || os > 256) || s.GapBits < 0 || s.GapBits > 1_000_000 || s.Gap < 0 {
 			return nil, fmt.Errorf("oversampling or idle gap is out of range")
 		}
+	}
+	if e.Ask != nil && e.Ask.Every < quantity.Microsecond {
+		return nil, fmt.Errorf("the firmware asks too often")
 	}
 	if !(e.ClockOff > -500_000 && e.ClockOff <= 1_000_000) || e.Service < 0 || e.Depth < 1 || e.Depth > 65536 {
 		return nil, fmt.Errorf("clock deviation, service time or depth is out of range")

@@ -56,7 +56,7 @@ var allowed = map[string]string{
 	"core/dialogue":          "core/capture core/quantity core/record core/records",
 	"core/link":              "core/bench core/capture core/finding core/quantity",
 	"core/link/tty":          "core/bench core/bus/uart core/capture core/finding core/guard core/link core/quantity core/record",
-	"core/sim":               "core/bench core/bus core/bus/can core/bus/i2c core/bus/pulse core/bus/shared core/bus/uart core/capture core/device core/link core/quantity core/record core/register core/startup core/wire",
+	"core/sim":               "core/bench core/bus core/bus/can core/bus/i2c core/bus/pulse core/bus/shared core/bus/uart core/capture core/device core/link core/quantity core/record core/register core/safe core/startup core/wire",
 	"core/session":           "core/bench core/capture core/guard core/link core/link/tty core/quantity core/sim",
 	"core/picture":           "core/register core/startup core/bench core/bus core/bus/can core/bus/i2c core/bus/pulse core/bus/spi core/bus/uart core/capture core/intent core/quantity core/record core/records core/safe core/scene core/wire",
 	"core/prove":             "core/bench core/capture core/check core/intent core/link core/quantity core/record core/records",
