@@ -318,32 +318,28 @@ func (a *App) timeCommands() []ui.Command {
 		{Name: "run", Keys: []string{"space"}, Help: "stop time, or let it go on", Short: "time", Run: pace(func() { a.session.World.SetRunning(!a.session.World.Pace().Running) })},
 		{Name: "step", Keys: []string{"."}, Help: "stop, and go on to the next character", Run: pace(a.session.World.StepChar)},
 		{Name: "step-bit", Keys: []string{","}, Help: "stop, and go on by one bit of the link", Run: pace(func() { a.session.World.StepBit(a.LinkIndex()) })},
-		{Name: "stop-at", Args: "error|TEXT", Help: "run to the next error, or to a text sent", Run: a.stopAt},
+		{Name: "stop-at", Args: "EVENT", Help: "run to error, a mark as parity, not acknowledged, gap 5 ms, id 2A0, or a TEXT", Run: a.stopAt},
 		{Name: "slower", Keys: []string{"["}, Help: "time at a tenth of the pace", Run: pace(func() { a.session.World.SetSpeed(a.session.World.Pace().Speed / 10) })},
 		{Name: "faster", Keys: []string{"]"}, Help: "time at ten times the pace", Run: pace(func() { a.session.World.SetSpeed(a.session.World.Pace().Speed * 10) })},
 		{Name: "record", Args: "FILE", Help: "record all to a pcapng file", Run: a.record},
 	}
 }
 
-// stopAt lets time go on to an error, or to characters.
+// stopAt lets time go on to an event.
 func (a *App) stopAt(arg string) tea.Cmd {
 	if a.session.Real() {
 		a.Say("with a real port in the bench, time can't be stopped")
 		return nil
 	}
-	var want []byte
-	switch arg {
-	case "":
+	if arg == "" {
 		a.session.World.StopAt(nil)
-		a.Say("time is no longer stopped by itself; stop-at error, or stop-at TEXT")
+		a.Say("time is no longer stopped by itself; stop-at takes %s", capture.ConditionHelp)
 		return nil
-	case "error":
-	default:
-		var err error
-		if want, err = check.ParseText(arg); err != nil {
-			a.Warn("stop-at %s: %v", arg, err)
-			return nil
-		}
+	}
+	want, err := capture.ParseCondition(arg, check.ParseText)
+	if err != nil {
+		a.Warn("stop-at %s: %v", arg, err)
+		return nil
 	}
 	a.session.World.StopAt(capture.NewTrigger(a.store.Snapshot(), want))
 	a.Say("time stops at %s", arg)
@@ -360,6 +356,11 @@ func (a *App) halted() bool {
 		return false
 	}
 	a.link = int(h.Link)
+	for _, v := range a.views {
+		if f, ok := v.view.(ui.Finder); ok {
+			f.Find(h.At, a)
+		}
+	}
 	a.Say("stopped at %s on %s; space goes on", h.At, a.snap.Meta().Links[h.Link].Name)
 	return true
 }

@@ -13,11 +13,7 @@ import (
 // without a field are found.
 func TestRateRegisters(t *testing.T) {
 	for _, l := range demoBench(t).Links {
-		var places [][]string
 		for _, p := range unitRegisters(l) {
-			places = append(places, p)
-		}
-		for _, p := range places {
 			b := demoBench(t)
 			require.NotContains(t, codes(b.Link(l.Name).Lint()), "rate-register-absent")
 			require.NoError(t, b.Apply(finding.Edit{Path: p, Value: "NOWHERE"}, finding.Edit{Op: finding.Delete, Path: fieldOf(p)}))

@@ -190,7 +190,8 @@ func (c *Counters) add(r *record.Record) {
 	}
 }
 
-// Zero sets the counters of a link to zero at the time now.
+// Zero sets the counters of a link to zero at the time now, and leaves a record that
+// says so.
 func (s *Store) Zero(link uint16, now quantity.Time) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -199,6 +200,7 @@ func (s *Store) Zero(link uint16, now quantity.Time) {
 			s.counters[d] = &Counters{Zeroed: now}
 		}
 	}
+	s.list.Put(&record.Record{Kind: record.Changed, Link: link, Origin: record.FromGavrix, Start: now, End: now, Text: "counters set to zero"})
 	s.version.Add(1)
 }
 

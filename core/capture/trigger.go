@@ -2,26 +2,78 @@ package capture
 
 import (
 	"bytes"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
 
 	"gavrix/core/quantity"
 	"gavrix/core/record"
 	"gavrix/core/records"
 )
 
-// Trigger waits for something in a capture that grows: an error mark, or bytes in
-// a row in what one party sent. What is there when it is armed does not count.
-type Trigger struct {
-	want  []byte // nil: an error mark
-	armed quantity.Time
-	bad   map[Direction]uint64
-	mark  records.Mark // what came after it was not looked at yet
+// Condition is what a Trigger waits for: one of its fields.
+type Condition struct {
+	Bytes    []byte       // in a row, in what one party sent
+	Flags    record.Flags // any of these error marks
+	Any      bool         // any error mark
+	Unacked  bool         // a byte or frame that nobody acknowledged
+	Gap      quantity.Time
+	ID       uint32 // of a can frame
+	HasID    bool
+	Extended bool
 }
 
-// NewTrigger arms a trigger for bytes, or without any for an error mark.
-func NewTrigger(s *Snapshot, want []byte) *Trigger {
-	t := &Trigger{want: want, armed: s.Now, bad: map[Direction]uint64{}, mark: s.Mark()}
+// ConditionHelp says how conditions are written.
+const ConditionHelp = "error; the name of a mark, as parity; not acknowledged; gap 5 ms; id 2A0; or a text"
+
+// ParseCondition reads a condition; text reads what is none of the words.
+func ParseCondition(s string, text func(string) ([]byte, error)) (Condition, error) {
+	word, rest, _ := strings.Cut(s, " ")
+	switch {
+	case s == "error":
+		return Condition{Any: true}, nil
+	case s == "not acknowledged":
+		return Condition{Unacked: true}, nil
+	case word == "gap" && rest != "":
+		t, err := quantity.ParseSpan(rest)
+		if err == nil && t == 0 {
+			err = fmt.Errorf("a gap is longer than 0")
+		}
+		return Condition{Gap: t}, err
+	case word == "id" && rest != "":
+		id, err := strconv.ParseUint(rest, 16, 32)
+		if err != nil || id >= 1<<29 {
+			return Condition{}, fmt.Errorf("%q is no identifier in hex", rest)
+		}
+		return Condition{ID: uint32(id), HasID: true, Extended: len(rest) > 3 || id > 0x7ff}, nil
+	}
+	if f := record.ParseFlags(s); f != 0 {
+		return Condition{Flags: f}, nil
+	}
+	b, err := text(s)
+	if err == nil && len(b) == 0 {
+		err = fmt.Errorf("there is nothing to wait for; write %s", ConditionHelp)
+	}
+	return Condition{Bytes: b}, err
+}
+
+// Trigger waits for something in a capture that grows. What is there when it is armed
+// does not count.
+type Trigger struct {
+	want  Condition
+	armed quantity.Time
+	bad   map[Direction]uint64
+	ended map[uint16]quantity.Time // the newest traffic of each link, for a gap
+	mark  records.Mark             // what came after it was not looked at yet
+}
+
+// NewTrigger arms a trigger.
+func NewTrigger(s *Snapshot, want Condition) *Trigger {
+	t := &Trigger{want: want, armed: s.Now, bad: map[Direction]uint64{}, ended: map[uint16]quantity.Time{}, mark: s.Mark()}
 	for d, c := range s.counters {
 		t.bad[d] = c.Bad
+		t.ended[d.Link] = max(t.ended[d.Link], c.Last)
 	}
 	return t
 }
@@ -29,7 +81,7 @@ func NewTrigger(s *Snapshot, want []byte) *Trigger {
 // Fired says whether what is waited for is in the capture, on which link and at
 // what time it was complete.
 func (t *Trigger) Fired(s *Snapshot) (link uint16, at quantity.Time, ok bool) {
-	if len(t.want) == 0 {
+	if t.want.Any {
 		for d, c := range s.counters {
 			if c.Bad > t.bad[d] && (!ok || c.LastBad < at) {
 				link, at, ok = d.Link, c.LastBad, true
@@ -54,19 +106,73 @@ func (t *Trigger) Fired(s *Snapshot) (link uint16, at quantity.Time, ok bool) {
 	return 0, 0, false
 }
 
-// in looks for the bytes in a record, beyond the time of arming.
+// in looks for the condition in a record, beyond the time of arming.
 func (t *Trigger) in(r *record.Record) (quantity.Time, bool) {
-	if !r.Traffic() || r.Wide {
+	w := &t.want
+	switch {
+	case !r.Traffic():
+		return 0, false
+	case w.Gap > 0:
+		last, seen := t.ended[r.Link]
+		t.ended[r.Link] = max(last, r.End)
+		return r.Start, seen && r.Start-max(last, t.armed) >= w.Gap
+	case w.HasID:
+		return r.End, r.Kind == record.Frame && r.Attr&record.Incomplete == 0 && r.ID == w.ID && (r.Attr&record.Extended != 0) == w.Extended && r.End > t.armed
+	case w.Flags != 0:
+		return t.marked(r, w.Flags)
+	case w.Unacked:
+		if r.Kind == record.Frame {
+			return t.marked(r, record.NotAcknowledged)
+		}
+		// On i2c the controller ends a read without acknowledging the last byte.
+		for i, b := range r.Back {
+			if r.Kind == record.Transaction && r.Bits == 0 && b&record.Acked == 0 && (b&record.Addressing != 0 || i+1 < len(r.Back) || !reads(r, i)) && r.End > t.armed {
+				return t.end(r, i), true
+			}
+		}
 		return 0, false
 	}
-	for from := 0; from+len(t.want) <= len(r.Data); from++ {
-		i := bytes.Index(r.Data[from:], t.want)
+	return t.bytes(r)
+}
+
+// reads says whether a byte of an i2c transaction went to the controller.
+func reads(r *record.Record, i int) bool {
+	for ; i >= 0; i-- {
+		if r.Back[i]&record.Addressing != 0 {
+			return r.Data[i]&1 == 1
+		}
+	}
+	return false
+}
+
+// end is when a character was complete.
+func (t *Trigger) end(r *record.Record, i int) quantity.Time {
+	if i < len(r.Offsets) {
+		return min(r.Start+r.Offsets[i]+r.Each, r.End)
+	}
+	return r.End
+}
+
+func (t *Trigger) marked(r *record.Record, f record.Flags) (quantity.Time, bool) {
+	i := slices.IndexFunc(r.Marks, func(m record.Mark) bool { return m.Flags&f != 0 && t.end(r, m.Index) > t.armed })
+	if i < 0 {
+		return 0, false
+	}
+	return t.end(r, r.Marks[i].Index), true
+}
+
+func (t *Trigger) bytes(r *record.Record) (quantity.Time, bool) {
+	if r.Wide {
+		return 0, false
+	}
+	for from := 0; from+len(t.want.Bytes) <= len(r.Data); from++ {
+		i := bytes.Index(r.Data[from:], t.want.Bytes)
 		if i < 0 {
 			return 0, false
 		}
 		from += i
 		at := r.End
-		if last := from + len(t.want) - 1; last < len(r.Offsets) {
+		if last := from + len(t.want.Bytes) - 1; last < len(r.Offsets) {
 			at = r.Start + r.Offsets[last] + r.Each
 		}
 		if at > t.armed {

@@ -36,7 +36,7 @@ func TestTriggerAgainstSearch(t *testing.T) {
 		for i := range 8 {
 			if i == armAt {
 				s.Advance(at)
-				tr = NewTrigger(s.Snapshot(), want)
+				tr = NewTrigger(s.Snapshot(), Condition{Bytes: want})
 			}
 			data := letters.Draw(rt, "data")
 			r := typed(at, data)
@@ -64,7 +64,7 @@ func TestTriggerOnErrors(t *testing.T) {
 	s := NewStore(Meta{Links: []Link{{Name: "x"}}})
 	s.Put(typed(0, []byte("ab"), record.Mark{Index: 1, Flags: record.Parity}))
 	s.Advance(quantity.Second)
-	tr := NewTrigger(s.Snapshot(), nil)
+	tr := NewTrigger(s.Snapshot(), Condition{Any: true})
 	_, _, ok := tr.Fired(s.Snapshot())
 	assert.False(t, ok, "what was there before does not count")
 	s.Put(typed(2*quantity.Second, []byte("cd")))
@@ -77,10 +77,10 @@ func TestTriggerOnErrors(t *testing.T) {
 	assert.Equal(t, 3*quantity.Second+quantity.Millisecond, at)
 	// In an unfinished run bytes are found as well, those before the arming not.
 	s.Advance(3*quantity.Second + quantity.Millisecond)
-	tr = NewTrigger(s.Snapshot(), []byte("e"))
+	tr = NewTrigger(s.Snapshot(), Condition{Bytes: []byte("e")})
 	_, _, ok = tr.Fired(s.Snapshot())
 	assert.False(t, ok)
-	_, _, ok = NewTrigger(s.Snapshot(), []byte("f")).Fired(s.Snapshot())
+	_, _, ok = NewTrigger(s.Snapshot(), Condition{Bytes: []byte("f")}).Fired(s.Snapshot())
 	assert.True(t, ok)
 }
 
@@ -94,4 +94,50 @@ func TestCountersOfFrames(t *testing.T) {
 	assert.Equal(t, uint64(2), c.Chars)
 	assert.Equal(t, uint64(1), c.Bad)
 	assert.Equal(t, 9*quantity.Millisecond, c.Last)
+}
+
+// TestConditions of each kind fire at what they name, and at nothing before it.
+func TestConditions(t *testing.T) {
+	frame := func(at quantity.Time, id uint32, marks ...record.Mark) *record.Record {
+		return &record.Record{Kind: record.Frame, Link: 1, Seen: record.Tap, Start: at, End: at + quantity.Millisecond, ID: id, Data: []byte{1}, Marks: marks}
+	}
+	read := func(at quantity.Time, back ...byte) *record.Record {
+		return &record.Record{Kind: record.Transaction, Link: 2, From: record.MCU, Seen: record.Tap, Start: at, End: at + quantity.Millisecond, Data: []byte{0x97, 1, 2}[:len(back)], Back: back}
+	}
+	const ms = quantity.Millisecond
+	fine := []*record.Record{typed(10*ms, []byte("abc")), frame(20*ms, 0x2a0), read(30*ms, 3, 1, 0), typed(40*ms, []byte("abc"))}
+	for text, hit := range map[string]*record.Record{
+		"parity":           typed(60*ms, []byte("xyz"), record.Mark{Index: 1, Flags: record.Parity}),
+		"framing":          typed(60*ms, []byte("xyz"), record.Mark{Index: 0, Flags: record.Framing}),
+		"not acknowledged": frame(60*ms, 0x2a0, record.Mark{Index: 1, Flags: record.NotAcknowledged}),
+		"id 3C0":           frame(60*ms, 0x3c0),
+		"gap 30 ms":        typed(75*ms, []byte("abc")),
+		"zz":               typed(60*ms, []byte("azza")),
+		"error":            typed(60*ms, []byte("x"), record.Mark{Index: 0, Flags: record.Noise}),
+	} {
+		want, err := ParseCondition(text, func(s string) ([]byte, error) { return []byte(s), nil })
+		require.NoError(t, err)
+		s := NewStore(Meta{Links: []Link{{Name: "a"}, {Name: "b"}, {Name: "c"}}})
+		tr := NewTrigger(s.Snapshot(), want)
+		for _, r := range fine {
+			s.Put(r)
+			_, _, ok := tr.Fired(s.Snapshot())
+			require.False(t, ok, "%s at %+v", text, r)
+		}
+		s.Put(hit)
+		link, at, ok := tr.Fired(s.Snapshot())
+		require.True(t, ok, text)
+		require.Equal(t, hit.Link, link)
+		require.GreaterOrEqual(t, at, hit.Start)
+		require.LessOrEqual(t, at, hit.End)
+	}
+	s := NewStore(Meta{Links: []Link{{Name: "a"}, {Name: "b"}, {Name: "c"}}})
+	tr := NewTrigger(s.Snapshot(), Condition{Unacked: true})
+	s.Put(read(10*ms, 2, 0))
+	_, _, ok := tr.Fired(s.Snapshot())
+	require.True(t, ok, "an address that nobody acknowledged")
+	for _, bad := range []string{"", "gap x", "gap 0 s", "id xyz", "gap -1 s"} {
+		_, err := ParseCondition(bad, func(s string) ([]byte, error) { return []byte(s), nil })
+		require.Error(t, err, bad)
+	}
 }

@@ -76,17 +76,17 @@ func TestStopAt(t *testing.T) {
 			<-time.After(time.Millisecond)
 		}
 	}
-	h := halted(capture.NewTrigger(r.store.Snapshot(), []byte("SNAP")))
+	h := halted(capture.NewTrigger(r.store.Snapshot(), capture.Condition{Bytes: []byte("SNAP")}))
 	assert.Equal(t, uint16(1), h.Link)
 	assert.False(t, r.Pace().Running)
 	assert.LessOrEqual(t, r.Now()-h.At, quantity.Millisecond, "stopped at once")
 	at := r.Now()
 	// What has been seen does not count again.
-	second := halted(capture.NewTrigger(r.store.Snapshot(), []byte("SNAP")))
+	second := halted(capture.NewTrigger(r.store.Snapshot(), capture.Condition{Bytes: []byte("SNAP")}))
 	assert.Greater(t, second.At, at)
 	require.NoError(t, b.Apply(finding.Edit{Path: []string{"links", "lower-gauge", "mcu", "frame"}, Value: "7O1"}))
 	require.NoError(t, r.Configure(b))
-	h = halted(capture.NewTrigger(r.store.Snapshot(), nil))
+	h = halted(capture.NewTrigger(r.store.Snapshot(), capture.Condition{Any: true}))
 	assert.Equal(t, uint16(1), h.Link)
 	assert.LessOrEqual(t, r.Now()-h.At, quantity.Millisecond)
 	r.StopAt(nil)

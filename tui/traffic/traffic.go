@@ -256,6 +256,17 @@ func (v *View) move(by int) {
 	v.char = 0
 }
 
+// Find implements ui.Finder: the line at a time is selected, or the last one before it.
+func (v *View) Find(at quantity.Time, h ui.Host) {
+	lines := dialogue.Around(h.Snapshot(), v.filter(h), at, 20, 20)
+	for i := len(lines) - 1; i >= 0; i-- {
+		if lines[i].Key.Start <= at {
+			v.selected, v.has, v.paused, v.char = lines[i].Key, true, true, 0
+			return
+		}
+	}
+}
+
 // first selects the oldest line.
 func (v *View) first(h ui.Host) {
 	snap := h.Snapshot()

@@ -90,6 +90,11 @@ type Paster interface {
 	Paste(text string, h Host)
 }
 
+// Finder is a view that can go to a time on the selected link.
+type Finder interface {
+	Find(at quantity.Time, h Host)
+}
+
 // Pictured is a view whose picture can be saved.
 type Pictured interface {
 	// Scene gives the picture as it is shown; nil where there is none.

@@ -414,6 +414,9 @@ func (v *View) show(t quantity.Time) {
 	}
 }
 
+// Find implements ui.Finder.
+func (v *View) Find(at quantity.Time, h ui.Host) { v.to(h, at) }
+
 // to places the cursor at a time.
 func (v *View) to(h ui.Host, t quantity.Time) {
 	v.hold(h)
