@@ -184,6 +184,13 @@ func (l *Link) complete(text string) error {
 			return fmt.Errorf("%q: which line is the %s? add %s=LINE", text, r.Name, r.Name)
 		}
 	}
+	for i := range roles {
+		for k := range i {
+			if a, b := l.Lines[i], l.Lines[k]; a.Present() && b.Present() && a.derived == nil && b.derived == nil && a.inputs[0] == b.inputs[0] {
+				return fmt.Errorf("%q: one line plays two roles, %s and %s", text, roles[k].Name, roles[i].Name)
+			}
+		}
+	}
 	if given == 0 {
 		return fmt.Errorf("%q: which line is it? add %s=LINE or %s=LINE", text, roles[0].Name, roles[1].Name)
 	}

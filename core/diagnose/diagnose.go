@@ -94,6 +94,14 @@ func answer(out []Exchange, r *record.Record) {
 	}
 }
 
+// changed is when a link was changed last; errors from before may be mended.
+func changed(snap *capture.Snapshot, l uint16) quantity.Time {
+	for _, h := range snap.Before(snap.Len(), records.Query{Link: int(l), Kinds: []record.Kind{record.Changed}}) {
+		return h.End
+	}
+	return -1
+}
+
 // lastUnanswered gives the newest exchange without an answer, unless the same
 // message was answered since.
 func lastUnanswered(snap *capture.Snapshot, l uint16) (Exchange, bool) {

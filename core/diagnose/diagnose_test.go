@@ -11,6 +11,8 @@ import (
 	"gavrix/core/finding"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
+	"gavrix/core/sim"
+	"gavrix/core/wire"
 	"gavrix/demo"
 )
 
@@ -111,6 +113,46 @@ func TestWhyACommandIsDropped(t *testing.T) {
 	require.Len(t, f, 1)
 	assert.Contains(t, f[0].Why, "finds a parity error in 'T' (54): 3 ones")
 	assert.Equal(t, "make the frames agree", f[0].Change)
+}
+
+// TestErrorsEndWhenSettingsChange: what was seen before the last change may be mended.
+func TestErrorsEndWhenSettingsChange(t *testing.T) {
+	l := lower(t, "")
+	s := newSeen()
+	s.came(100*ms, "3.417\n", record.Parity)
+	s.Advance(200 * ms)
+	require.Contains(t, codes(s, l), "parity-only")
+	s.Put(&record.Record{Kind: record.Changed, Link: 1, Start: 300 * ms, End: 300 * ms})
+	s.Advance(400 * ms)
+	assert.NotContains(t, codes(s, l), "parity-only")
+	s.came(500*ms, "3.417\n", record.Parity)
+	s.Advance(600 * ms)
+	assert.Contains(t, codes(s, l), "parity-only")
+}
+
+// TestStuckLow: a line that stays low is said to, on either side, and a break is not.
+func TestStuckLow(t *testing.T) {
+	b, faults := bench.Load(demo.Files, demo.Bench)
+	require.Empty(t, faults)
+	l := b.Link("lower-gauge")
+	for side := range 2 {
+		meta := sim.MetaOf(b)
+		s := capture.NewStore(meta)
+		line := meta.Line(l.Index, side)
+		s.Levels(line, &wire.Window{To: 10 * ms, High: true, Toggles: []quantity.Time{9 * ms}})
+		s.Advance(10 * ms)
+		assert.NotContains(t, findingCodes(Link(s.Snapshot(), l)), "line-stuck-low")
+		s.Levels(line, &wire.Window{From: 10 * ms, To: 40 * ms})
+		s.Advance(40 * ms)
+		assert.Contains(t, findingCodes(Link(s.Snapshot(), l)), "line-stuck-low")
+	}
+}
+
+func findingCodes(fs []finding.Finding) (out []string) {
+	for _, f := range fs {
+		out = append(out, f.Code)
+	}
+	return out
 }
 
 func TestFromMarksToCauses(t *testing.T) {

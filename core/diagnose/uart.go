@@ -16,6 +16,19 @@ import (
 func uartLink(snap *capture.Snapshot, link *bench.Link) []finding.Finding {
 	l := link.Model.(*bench.UART)
 	var out []finding.Finding
+	for side, s := range []uart.Settings{l.MCU, l.DeviceEnd.Settings} {
+		// Longer than any break that is meant.
+		since, held := lowFor(snap, l.Index, side, max(5*uart.Duration(s, 1), 2*quantity.Millisecond))
+		if !held || s.Frame.Inverted {
+			continue
+		}
+		from := []string{"the MCU", l.Device.Name}[side]
+		out = append(out, finding.Finding{
+			Severity: finding.Error, Code: "line-stuck-low", Where: finding.Place{Link: l.Name, At: since},
+			Seen: "the line from " + from + " is stuck low", Why: "an idle line rests high: it is shorted, inverted, or its driver is off while something pulls it down",
+			Change: "measure the line with " + from + " unplugged; if it stays low the fault is in the wire or at the other end",
+		})
+	}
 	if f, ok := unanswered(snap, l); ok {
 		out = append(out, f)
 	}
@@ -60,6 +73,9 @@ func unanswered(snap *capture.Snapshot, l *bench.UART) (finding.Finding, bool) {
 		}
 		f.Why = l.Device.Name + " " + how + ", so it drops the command"
 		f.Change = "make the frames agree"
+		if l.MCU.Frame == l.DeviceEnd.Frame {
+			f.Change = "give both ends one rate"
+		}
 		return f, true
 	}
 	f.Why = "by the stated settings the bytes arrive as sent; a silent device: not powered, not connected, another rate or frame than stated, or no such command; one can't tell these apart from here"
@@ -83,7 +99,7 @@ func unanswered(snap *capture.Snapshot, l *bench.UART) (finding.Finding, bool) {
 // marks goes from the error marks that the MCU's receiver raised to causes.
 func marks(snap *capture.Snapshot, l *bench.UART) []finding.Finding {
 	c := snap.Counters(capture.Direction{Link: l.Index, From: record.Device, Seen: record.MCU})
-	if c.Bad == 0 || snap.Now-c.LastBad > 10*quantity.Second {
+	if c.Bad == 0 || snap.Now-c.LastBad > 10*quantity.Second || changed(snap, l.Index) >= c.LastBad {
 		return nil
 	}
 	var out []finding.Finding
