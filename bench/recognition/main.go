@@ -23,7 +23,8 @@ page is written by ` + "`make recognition`" + `.
 Each capture has one bus with random settings and payload (40 bytes and more:
 random bytes, text, numbers, counters), a clock up to 1 % off, up to three spikes
 a line, up to two idle lines, and its lines in random order; every third was
-sampled, 6 to 45 samples a bit. Right is: one bus,
+sampled, 6 to 45 samples a bit; every third is cut, up to a fifth off at either end,
+half of these at a change; in every fourth one line stands twice. Right is: one bus,
 its kind, all its lines in their roles, its rates within 0.5 % of what is on the
 wire, its mode, and frame or word as proposed or in the class of those that no
 wire tells apart. A miss in any of them is a miss.

@@ -83,6 +83,9 @@ func printGuesses(w io.Writer, best, others []decode.Guess, lines []recognise.Li
 	for i := range others {
 		say(&others[i])
 	}
+	if r.Left > 0 {
+		fmt.Fprintf(w, "%d lines with the fewest edges are left out: %d at most are weighed; name others with --link\n", r.Left, recognise.MostLines)
+	}
 	used := map[int]bool{}
 	for _, g := range best {
 		for _, l := range g.Lines {
@@ -90,7 +93,9 @@ func printGuesses(w io.Writer, best, others []decode.Guess, lines []recognise.Li
 		}
 	}
 	for i := range lines {
-		if !used[i] {
+		if k := r.Seen[i].Copy; k > 0 {
+			fmt.Fprintf(w, "%s is another name of %s\n", safe.Text(lines[i].Name), safe.Text(lines[k-1].Name))
+		} else if !used[i] {
 			fmt.Fprintf(w, "%s is not recognised: %s, %d edges looked at\n", safe.Text(lines[i].Name), r.Seen[i].Activity, r.Seen[i].Edges)
 		}
 	}

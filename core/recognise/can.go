@@ -50,7 +50,11 @@ func arbitration(l *look) quantity.Period {
 	var first []quantity.Time
 	level := l.High
 	for i := 0; i+4 < len(l.Toggles); i++ {
-		rest := i == 0 || l.Toggles[i]-l.Toggles[i-1] >= 10*l.pulse
+		before := l.From // a capture may begin inside a frame
+		if i > 0 {
+			before = l.Toggles[i-1]
+		}
+		rest := l.Toggles[i]-before >= 10*l.pulse
 		if level && rest {
 			for k := i + 1; k < i+4; k++ {
 				first = append(first, l.Toggles[k]-l.Toggles[k-1])
@@ -89,6 +93,12 @@ func readCAN(l *look, index int, nominal, data quantity.Period) (Proposal, float
 	ids, fd, switched := map[uint32]bool{}, 0, 0
 	explained := 0
 	for _, r := range decodeCAN(l, timing(nominal, data)) {
+		if r.AllFlags()&record.CutOff != 0 {
+			from, _ := slices.BinarySearch(l.Toggles, r.Start)
+			explained += len(l.Toggles) - from
+			cost += startBits + 16 + 8*float64(len(r.Data))
+			continue // whether it is good is not known
+		}
 		p.Units++
 		if r.AllFlags()&spoiled != 0 {
 			p.Bad++

@@ -12,6 +12,9 @@ import (
 	"gavrix/core/wire"
 )
 
+// mostLead is the number of edges of the clock that may stand before the first start.
+const mostLead = 2000
+
 // findI2C reads two lines as clock and data.
 func findI2C(clock, data *look, c, d int) (Proposal, bool) {
 	end := min(clock.To, data.To)
@@ -53,6 +56,13 @@ func findI2C(clock, data *look, c, d int) (Proposal, bool) {
 	}
 	if good == 0 || p.Units < 2*p.Bad {
 		return Proposal{}, false
+	}
+	// A capture may begin inside a transaction, too: pulses of a byte each nine.
+	lead, _ := slices.BinarySearch(cw.Toggles, out[0].Start)
+	leadData, _ := slices.BinarySearch(dw.Toggles, out[0].Start)
+	if lead < mostLead && leadData <= lead {
+		explained += lead + leadData
+		cost += 10 * float64(lead) / 18
 	}
 	edges := len(cw.Toggles) + len(dw.Toggles)
 	cost += float64(edges-explained) * edgeBits

@@ -47,6 +47,9 @@ type Seen struct {
 	Pulse quantity.Time
 	// Spikes is the number of pulses too short to belong to the others.
 	Spikes int
+	// Copy says that the line is another one under a second name: its number plus one; 0
+	// where it is not.
+	Copy int
 }
 
 // Proposal is one bus that lines may be.
@@ -144,7 +147,13 @@ type Result struct {
 	Best []Proposal
 	// Others are further proposals for the same lines, best first.
 	Others []Proposal
+	// Left is how many lines were left out since there were too many: those with the
+	// fewest edges.
+	Left int
 }
+
+// MostLines is how many lines are weighed against each other.
+const MostLines = 96
 
 // look is a line as the recognisers take it: without spikes.
 type look struct {
@@ -170,8 +179,13 @@ func Lines(ctx context.Context, lines []Line, progress func(done int)) (Result, 
 	for i := range lines {
 		looks[i], r.Seen[i] = lookAt(&lines[i].Levels)
 	}
+	r.findCopies(looks)
+	r.leaveOut(looks)
 	var all []bundle
 	for i := range looks {
+		if err := ctx.Err(); err != nil {
+			return r, err
+		}
 		if progress != nil {
 			progress(i)
 		}
@@ -200,6 +214,52 @@ func Lines(ctx context.Context, lines []Line, progress func(done int)) (Result, 
 	}
 	r.choose(all)
 	return r, nil
+}
+
+// empty takes a line out of what is weighed.
+func (l *look) empty() {
+	*l = look{Window: wire.Window{From: l.From, To: l.To, High: l.High}}
+	l.raw = l.Window
+}
+
+// findCopies takes out lines that are others under a second name.
+func (r *Result) findCopies(looks []look) {
+	first := map[[3]quantity.Time][]int{}
+	for i := range looks {
+		n := len(looks[i].raw.Toggles)
+		if n == 0 {
+			continue
+		}
+		key := [3]quantity.Time{quantity.Time(n), looks[i].raw.Toggles[0], looks[i].raw.Toggles[n-1]}
+		for _, k := range first[key] {
+			if looks[k].High == looks[i].High && slices.Equal(looks[k].raw.Toggles, looks[i].raw.Toggles) {
+				r.Seen[i].Copy = k + 1
+				looks[i].empty()
+				break
+			}
+		}
+		if r.Seen[i].Copy == 0 {
+			first[key] = append(first[key], i)
+		}
+	}
+}
+
+// leaveOut empties the lines with the fewest edges where there are too many.
+func (r *Result) leaveOut(looks []look) {
+	var order []int
+	for i := range looks {
+		if looks[i].pulse > 0 {
+			order = append(order, i)
+		}
+	}
+	if len(order) <= MostLines {
+		return
+	}
+	sort.SliceStable(order, func(a, b int) bool { return r.Seen[order[a]].Edges > r.Seen[order[b]].Edges })
+	for _, i := range order[MostLines:] {
+		looks[i].empty()
+		r.Left++
+	}
 }
 
 const (

@@ -70,8 +70,22 @@ type spans struct {
 	bursts []burst
 }
 
+// alongside gives the lines for the stretch that is known of a clock: slower lines may
+// be known for much longer.
+func alongside(looks []look, clock int) []look {
+	end := looks[clock].To
+	out := slices.Clone(looks)
+	for i := range out {
+		if out[i].To > end {
+			out[i].Window, out[i].raw = upTo(out[i].Window, end), upTo(out[i].raw, end)
+		}
+	}
+	return out
+}
+
 // findSPI reads a line as the clock of an spi bus, and finds the other lines.
 func findSPI(looks []look, clock int) []bundle {
+	looks = alongside(looks, clock)
 	c := &looks[clock]
 	all, period, irregular := bursts(c.Toggles)
 	if len(all) == 0 || len(c.Toggles) < 16 || irregular > len(c.Toggles)/20 {
@@ -143,17 +157,24 @@ func wrongs(data []clocked) int {
 // restOf gives the level of the clock before most bursts, and the number of
 // bursts that begin at the other one or do not come back.
 func restOf(c *look, all []burst) (high bool, odd int) {
-	level, highs := c.High, 0
-	for _, b := range all {
-		if level {
-			highs++
+	level, highs, n := c.High, 0, 0
+	for i, b := range all {
+		// A capture may begin and end inside of a burst.
+		whole := i > 0 && i < len(all)-1
+		if i > 0 || len(all) == 1 {
+			n++
+			if level {
+				highs++
+			}
 		}
 		if b.edges%2 == 1 {
-			odd++
+			if whole {
+				odd++
+			}
 			level = !level
 		}
 	}
-	return highs*2 > len(all), odd + min(highs, len(all)-highs)
+	return highs*2 > n, odd + min(highs, n-highs)
 }
 
 // selecting says whether a line is a select line: it changes only in the clock's
@@ -366,8 +387,11 @@ func propose(clock int, idle bool, data []clocked, s spans, period quantity.Time
 func words(bs []burst) (int, []string) {
 	g := 0
 	counts := map[int]int{}
-	for _, b := range bs {
-		counts[b.pulses()]++
+	for i, b := range bs {
+		// A capture may begin and end inside of a burst.
+		if len(bs) < 3 || i > 0 && i < len(bs)-1 {
+			counts[b.pulses()]++
+		}
 	}
 	for n, k := range counts {
 		// A burst that the capture cuts off, or one with a spike, does not count.

@@ -36,6 +36,9 @@ func Judge(s *Sample, r *recognise.Result) string {
 		if p.Lines[i] >= 0 {
 			got = s.Lines[p.Lines[i]].Name
 		}
+		if of, is := s.truth.same[got]; is {
+			got = of
+		}
 		if want != got {
 			return fmt.Sprintf("%s is %s, not %q", role.Name, want, got)
 		}

@@ -29,6 +29,7 @@ type Sample struct {
 
 // truth is what there is to recognise.
 type truth struct {
+	same  map[string]string // second names of lines
 	roles map[string]string // line by role
 	rate  float64           // bit rate on the wire, Bd; 0: does not matter
 	data  float64           // of the data phase
@@ -55,6 +56,8 @@ type maker struct {
 	s     Sample
 	at    quantity.Time
 	lines map[string]*line
+	// frames are those of a can bus.
+	frames []frame
 }
 
 // Make gives the sample of a seed. Bus is one of Buses.
@@ -238,7 +241,9 @@ func (m *maker) can() quantity.Time {
 			f.Remote, f.DLC = true, m.IntN(9)
 		}
 		b := can.Build(f, true)
+		from := m.at
 		l.toggles, m.at = can.Encode(l.toggles, b, t, m.at)
+		m.frames = append(m.frames, frame{from, m.at, f.Switched && len(f.Data) > 0})
 		m.at += t.Nominal.Bit.Times(3 + m.Int64N(100))
 		done += len(f.Data) + 2
 	}
@@ -272,12 +277,52 @@ func (m *maker) finish(bit quantity.Time) {
 	for i := range m.IntN(3) {
 		m.line(fmt.Sprintf("idle%d", i), m.IntN(2) == 0)
 	}
+	// Captures are cut anywhere, or end at their last change.
+	begin := quantity.Time(0)
+	if m.IntN(3) == 0 {
+		begin, end = quantity.Time(m.Int64N(int64(m.at)/5+1)), m.at-quantity.Time(m.Int64N(int64(m.at)/5+1))
+		if m.IntN(2) == 0 {
+			last := begin
+			for role := range m.roles() {
+				for _, t := range m.lines[role].toggles {
+					if t < end {
+						last = max(last, t)
+					}
+				}
+			}
+			end = last + 1
+		}
+		whole, switched := m.within(begin, end)
+		if len(m.frames) > 0 && whole < 2 {
+			begin, end = 0, m.at+200*bit // hardly anything would be left
+		} else {
+			m.s.About += ", cut"
+		}
+		if len(m.frames) > 0 && whole >= 2 && switched == 0 {
+			m.s.truth.data = 0
+		}
+		for role := range m.roles() {
+			m.lines[role].cut(begin, end)
+		}
+	}
+	if m.IntN(4) == 0 {
+		roles := slices.Sorted(m.roles())
+		role := roles[m.IntN(len(roles))]
+		m.lines["copy of "+role] = &line{high: m.lines[role].high, toggles: slices.Clone(m.lines[role].toggles)}
+		m.s.About += ", one line twice"
+	}
 	names := m.Perm(len(m.lines))
 	for i, role := range slices.Sorted(m.roles()) {
 		l := m.lines[role]
 		name := fmt.Sprintf("d%d", names[i])
 		m.s.truth.roles[role] = name
-		m.s.Lines = append(m.s.Lines, recognise.Line{Name: name, Levels: wire.Window{To: end, High: l.high, Toggles: l.toggles}})
+		m.s.Lines = append(m.s.Lines, recognise.Line{Name: name, Levels: wire.Window{From: begin, To: end, High: l.high, Toggles: l.toggles}})
+	}
+	m.s.truth.same = map[string]string{}
+	for role, name := range m.s.truth.roles {
+		if of, is := strings.CutPrefix(role, "copy of "); is {
+			m.s.truth.same[name] = m.s.truth.roles[of]
+		}
 	}
 	slices.SortFunc(m.s.Lines, func(a, b recognise.Line) int { return strings.Compare(a.Name, b.Name) })
 	if spikes > 0 {
@@ -293,6 +338,39 @@ func (m *maker) roles() func(yield func(string) bool) {
 			}
 		}
 	}
+}
+
+// frame is one on the bus, and whether it changed to the data rate.
+type frame struct {
+	from, to quantity.Time
+	switched bool
+}
+
+// within counts the frames that lie whole in a stretch, behind the eleven recessive bits
+// that a reader waits for first.
+func (m *maker) within(from, to quantity.Time) (whole, switched int) {
+	for i, f := range m.frames {
+		before := quantity.Time(0)
+		if i > 0 {
+			before = m.frames[i-1].to
+		}
+		if f.from-max(from, before) < (f.to-f.from)/8 || f.from < from || f.to >= to {
+			continue
+		}
+		whole++
+		if f.switched {
+			switched++
+		}
+	}
+	return whole, switched
+}
+
+// cut keeps a stretch.
+func (l *line) cut(from, to quantity.Time) {
+	i, _ := slices.BinarySearch(l.toggles, from+1)
+	k, _ := slices.BinarySearch(l.toggles, to)
+	l.high = l.high != (i%2 == 1)
+	l.toggles = slices.Clone(l.toggles[i:max(i, k)])
 }
 
 // sampled puts the edges where samples at fixed distances see them.
