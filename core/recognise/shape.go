@@ -47,17 +47,23 @@ func shapeOf(words []word, n int) (s shape, ones int, saved float64) {
 		distinct[w]++
 	}
 	holds := func(n int, fits func(w word) bool) (share, evidence float64) {
-		kept, seen := 0, map[word]bool{}
+		kept, seen, broken := 0, map[word]bool{}, map[word]bool{}
 		for w, count := range distinct {
 			if fits(w) {
 				kept += count
 				seen[w&(1<<n-1)] = true
+			} else {
+				broken[w&(1<<n-1)] = true
 			}
 		}
-		// The same word again is no new evidence.
+		// The same word again is no new evidence. A bit is saved for each, less what it
+		// takes to say which of them break the rule.
 		share = float64(kept) / float64(len(words))
-		broken := float64(len(words) - kept)
-		return share, float64(len(seen)) - broken*math.Log2(1/ruleError)
+		all, k := float64(len(seen)+len(broken)), float64(len(broken))
+		if 4*k > all {
+			return share, 0 // no rule that is broken so often
+		}
+		return share, all - choose(all, k) - 2*math.Log2(k+1)
 	}
 	for n > 5 {
 		if share, _ := holds(n, func(w word) bool { return w>>(n-1)&1 == 1 }); share < 1-ruleError {
@@ -83,6 +89,12 @@ func shapeOf(words []word, n int) (s shape, ones int, saved float64) {
 		}
 	}
 	return s, ones, saved
+}
+
+// choose gives the bits that it takes to say which k of n things are meant.
+func choose(n, k float64) float64 {
+	lg := func(x float64) float64 { v, _ := math.Lgamma(x + 1); return v }
+	return (lg(n) - lg(k) - lg(n-k)) / math.Ln2
 }
 
 // frames lists the frames that give the shape, the usual one first, and how they
