@@ -90,13 +90,6 @@ func (s *Store) Bound(bytes int) {
 	}
 }
 
-// Bounds gives the memory that records may take.
-func (s *Snapshot) Bounds() int {
-	s.store.mu.Lock()
-	defer s.store.mu.Unlock()
-	return s.store.list.Limit
-}
-
 // Memory gives about how many bytes records and levels take.
 func (s *Store) Memory() int {
 	s.mu.Lock()

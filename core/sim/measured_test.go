@@ -93,3 +93,16 @@ func TestStopAt(t *testing.T) {
 	_, ok := r.Halted()
 	assert.False(t, ok)
 }
+
+// TestPaceThatIsReached: a pace beyond the machine's is not claimed for long.
+func TestPaceThatIsReached(t *testing.T) {
+	b := lock7(t)
+	r := NewRunner(New(b, capture.NewStore(MetaOf(b))), false, time.Now())
+	go r.Run()
+	defer r.Close()
+	r.SetSpeed(1000)
+	require.Eventually(t, func() bool { p := r.Pace(); return p.Reached < 0.9*p.Speed && p.Reached > 0 }, 20*time.Second, time.Millisecond)
+	// Half of it, it says, is reached then.
+	r.SetSpeed(r.Pace().Reached / 4)
+	require.Eventually(t, func() bool { p := r.Pace(); return p.Reached == p.Speed }, 20*time.Second, time.Millisecond)
+}

@@ -58,10 +58,12 @@ type Halt struct {
 	At   quantity.Time
 }
 
-// beat is the wall time after which time goes on; most is how long one go may take.
+// beat is the wall time after which time goes on; most is how long one go may take;
+// weighed is the time over which the pace that is reached is measured.
 const (
-	beat = 10 * time.Millisecond
-	most = 8 * time.Millisecond
+	beat    = 10 * time.Millisecond
+	most    = 8 * time.Millisecond
+	weighed = 250 * time.Millisecond
 )
 
 // NewRunner gives a runner of the world; Run must be started by the caller. With
@@ -142,12 +144,13 @@ func (r *Runner) advance(limit time.Duration) {
 			return
 		}
 		if time.Since(start) > limit {
-			missing := float64(target-r.world.now) / float64(quantity.Second)
-			if span := start.Sub(r.wall).Seconds(); missing > 0.1*p.Speed && span > 0 {
-				p.Reached = float64(r.world.now-r.origin) / float64(quantity.Second) / span
-				r.setPace(p)
-				if !r.bound {
-					r.restart()
+			if span := start.Sub(r.wall); span >= weighed {
+				if reached := float64(r.world.now-r.origin) / float64(quantity.Second) / span.Seconds(); reached < 0.9*p.Speed {
+					p.Reached = reached
+					r.setPace(p)
+					if !r.bound {
+						r.restart()
+					}
 				}
 			}
 			return

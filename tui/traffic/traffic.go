@@ -155,14 +155,19 @@ func (v *View) empty(a cells.Area, h ui.Host, l *capture.Link) {
 	}
 }
 
-// selectedIndex gives the place of the selected line among those drawn.
+// selectedIndex gives the place of the selected line among those drawn; of one that was
+// let go the nearest.
 func (v *View) selectedIndex() int {
-	for i := range v.lines {
+	later := len(v.lines) - 1
+	for i := len(v.lines) - 1; i >= 0; i-- {
 		if v.lines[i].Key == v.selected {
 			return i
 		}
+		if v.lines[i].Key.Start >= v.selected.Start {
+			later = i
+		}
 	}
-	return len(v.lines) - 1
+	return later
 }
 
 // stamp prints a time on the clock of the capture.
@@ -214,7 +219,7 @@ func (v *View) list(a cells.Area, top int, snap *capture.Snapshot, h ui.Host) {
 		}
 	}
 	if n, _ := snap.Gone(); n > 0 && first == 0 && y+used+v.height(sel, a.W) < a.H {
-		a.Text(2, y, cells.Doubt, fmt.Sprintf("%d records before these were let go: a capture in memory keeps %d MB. :record FILE keeps all.", n, snap.Bounds()>>20))
+		a.Text(2, y, cells.Doubt, fmt.Sprintf("%d records before these were let go; :record FILE keeps all", n))
 		y++
 	}
 	for i := first; i < len(v.lines) && y < a.H; i++ {
