@@ -93,7 +93,10 @@ func (b *Bench) bind() []finding.Finding {
 	for _, l := range root.Get("links").All() {
 		n.Links = append(n.Links, x.link(n, l))
 		unit := l.Text("unit")
-		if other, twice := used[unit]; twice {
+		made := n.Links[len(n.Links)-1]
+		other, twice := used[unit]
+		// A unit of another kind is said already.
+		if twice && (made == nil || made.Unit == nil || made.Unit.Kind == made.Kind) {
 			x.fault("unit-twice", l.Get("unit").Place(), "give each link a unit of its own", "unit %s is already used by link %s", unit, other)
 		}
 		used[unit] = l.Key

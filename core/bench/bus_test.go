@@ -230,6 +230,7 @@ func TestBadBuses(t *testing.T) {
 		if assert.NotEmpty(t, faults, c.to) {
 			assert.Contains(t, faults[0].String(), c.want)
 			assert.Positive(t, faults[0].Where.Line, c.to)
+			assert.Len(t, faults, 1, "%s: one fault is said once: %v", c.to, faults)
 		}
 	}
 	end := func(kind, text, want string) {

@@ -210,6 +210,8 @@ func (x *binder) i2cAsks(out *I2C, m *doc.Node) {
 			}
 		}
 		switch {
+		case !known && out.node.Get("devices", ask.Device) != nil:
+			// Its file has a fault, which is said already.
 		case !known:
 			x.fault("unknown-device", a.Get("device").Place(), "name one of the bus's devices", "%s is no device on this bus", ask.Device)
 		case ask.Every < quantity.Millisecond:

@@ -221,8 +221,12 @@ func TestInfer(t *testing.T) {
 	assert.Contains(t, cs[0].Text, "as programmed")
 	cs = Infer(s, quantity.FromBd(s.Rate.Bd()*22/23), 0.001)
 	assert.Contains(t, cs[0].Text, "one more than was written: 23 instead of 22")
-	// Nothing known explains a ratio of 1.234.
-	assert.Empty(t, Infer(s, quantity.FromBd(s.Rate.Bd()*1.234), 0.0001))
+	// What nothing known explains is another source.
+	for _, ratio := range []float64{1.234, 0.79, 0.61} {
+		cs = Infer(s, quantity.FromBd(s.Rate.Bd()*ratio), 0.0001)
+		require.Len(t, cs, 1)
+		assert.Contains(t, cs[0].Text, fmt.Sprintf("the source runs at %s, %.3f times what is stated", quantity.FromHz(20e6*ratio).Round(4), ratio))
+	}
 }
 
 // What is measured is carried on with its uncertainty; the first hop at which the

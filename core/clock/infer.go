@@ -58,6 +58,9 @@ func Infer(s Setting, measured quantity.Rate, plusMinus float64) []Cause {
 			add(3, float64(s.N)/(float64(hex)+float64(s.N-s.Register)), "%d was written as hex: the register holds %d", s.Register, hex)
 		}
 	}
+	if math.Abs(ratio-1) > slack && ratio > 0.05 && ratio < 20 {
+		add(5, ratio, "the source runs at %s, %.3f times what is stated: another source is chosen, or it is not trimmed", quantity.FromHz(s.Clock.Hz()*ratio).Round(4), ratio)
+	}
 	if s.Steps > 0 && s.Fraction > 0 {
 		mean := float64(s.N) + float64(s.Fraction)/float64(s.Steps)
 		add(1.2, mean/float64(s.N), "the fraction is not used: the unit divides by %d", s.N)
