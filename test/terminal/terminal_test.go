@@ -223,6 +223,9 @@ func TestBringUpByKeys(t *testing.T) {
 	s.tmux("resize-window", "-x", "160", "-y", "47")
 	s.wait("LINKS", "TRAFFIC", "CHECKS")
 
+	// The demo has no file of its own for the edits.
+	s.keys("q")
+	s.wait("the demo has edits")
 	s.keys("q")
 	s.clean()
 	assert.Greater(t, readable(t, file), 20)
@@ -336,7 +339,7 @@ func TestReadersThatTakeNoMore(t *testing.T) {
 		cmd.Stdout = w
 		require.NoError(t, cmd.Start())
 		w.Close()
-		_, err = io.ReadFull(r, make([]byte, 2000))
+		_, err = io.ReadFull(r, make([]byte, 30_000))
 		require.NoError(t, err)
 		if closed {
 			r.Close()
