@@ -18,6 +18,7 @@ import (
 	"gavrix/core/bus/uart"
 	"gavrix/core/capture"
 	"gavrix/core/decode"
+	"gavrix/core/finding"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
 	"gavrix/core/sim"
@@ -134,6 +135,30 @@ func TestRecordsThatWentAreSaid(t *testing.T) {
 	require.Contains(t, screenText(a), fmt.Sprintf("records before %.1f s let go", before.Seconds()))
 	press(a, "5", "home")
 	require.Contains(t, screenText(a), fmt.Sprintf("%d records before these were let go", n))
+}
+
+// TestOneBitIsOneTime: wherever Timing says how long a bit is, in both directions and
+// with a divider that somebody pinned.
+func TestOneBitIsOneTime(t *testing.T) {
+	for _, divisor := range []string{"", "87", "260"} {
+		b := demoBench(t)
+		if divisor != "" {
+			require.NoError(t, b.Apply(finding.Edit{Path: []string{"links", "upper-gauge", "mcu", "divisor"}, Value: divisor}))
+		}
+		a := newApp(b, "", nil, capture.NewStore(sim.MetaOf(b)))
+		a.Update(tea.WindowSizeMsg{Width: 160, Height: 60})
+		press(a, "2")
+		for range 2 {
+			press(a, "d")
+			said := regexp.MustCompile(`1 bit =? ?([0-9.]+ [µm]?s)`).FindAllStringSubmatch(screenText(a), -1)
+			// A drawn frame, and what is said of it.
+			require.NotEmpty(t, said)
+			require.Zero(t, len(said)%2)
+			for i := 0; i < len(said); i += 2 {
+				require.Equal(t, said[i][1], said[i+1][1], divisor)
+			}
+		}
+	}
 }
 
 func screenText(a *App) string { return sgr.ReplaceAllString(a.frame, "") }

@@ -286,10 +286,11 @@ func (v *View) margin(a cells.Area, y int, ds [2]bench.Direction, tight bool) in
 // frame draws the character with both ends' bits in one direction, and gives
 // the row behind it.
 func (v *View) frame(a cells.Area, y int, l *bench.UART, fromMCU, tight bool) int {
-	s := picture.Frame(picture.Ends(l, fromMCU), v.value)
+	ends := picture.Ends(l, fromMCU)
+	s := picture.Frame(ends, v.value)
 	x := a.Text(0, y, cells.Head, "FRAME")
 	a.Text(x+2, y, cells.Plain, s.Title)
-	bit := quantity.PeriodOf(l.DeviceRate()).Times(1)
+	bit := quantity.PeriodOf(ends.SenderRate).Times(1)
 	a.Right(a.W, y, cells.Quiet, "1 bit = "+bit.Round(4))
 	y++
 	if !tight {
