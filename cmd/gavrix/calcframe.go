@@ -105,6 +105,11 @@ func calcFrame() *cobra.Command {
 				if err != nil {
 					return fmt.Errorf("--frame: %w", err)
 				}
+				for _, b := range bytes {
+					if err := f.Fits(uint16(b)); err != nil {
+						return fmt.Errorf("--data: %w", err)
+					}
+				}
 				s := uart.Settings{Rate: r, Frame: f}
 				out = plainFrame("uart", float64(len(bytes))*f.Bits(), uart.Duration(s, len(bytes)))
 			case "i2c":
@@ -124,7 +129,11 @@ func calcFrame() *cobra.Command {
 				if err := s.Check(); err != nil {
 					return err
 				}
-				n := len(bytes) / max((word+7)/8, 1)
+				size := (word + 7) / 8
+				if len(bytes)%size != 0 {
+					return fmt.Errorf("--data: %d bytes are no whole number of words of %d bits", len(bytes), word)
+				}
+				n := len(bytes) / size
 				out = plainFrame("spi", float64(n*word), spi.Duration(s, quantity.PeriodOf(r).Halves(1), n))
 			default:
 				return fmt.Errorf("%q: write uart, spi, i2c, can or pulse", args[0])

@@ -49,6 +49,9 @@ comes nearest.`,
 			if err != nil {
 				return fmt.Errorf("--byte: %q is no character in hex", byteText)
 			}
+			if err := f.Fits(uint16(value)); err != nil {
+				return fmt.Errorf("--byte: %w", err)
+			}
 			high, toggles, err := readLine(args[0], rate, line)
 			if err != nil {
 				return err

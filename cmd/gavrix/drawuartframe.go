@@ -84,6 +84,9 @@ func (o *frameOptions) scene(args []string) (*scene.Scene, error) {
 			return nil, fmt.Errorf("--from %s: write mcu or device", o.from)
 		}
 		e := picture.Ends(l, o.from == "mcu")
+		if err := e.SenderSet.Frame.Fits(uint16(v)); err != nil {
+			return nil, fmt.Errorf("--value: %w", err)
+		}
 		e.Inverted = o.inverted
 		return picture.Frame(e, uint16(v)), nil
 	}
@@ -125,6 +128,9 @@ func (o *frameOptions) freeScene(v uint16) (*scene.Scene, error) {
 	sender, err := end(o.frame, o.rate)
 	if err != nil {
 		return nil, err
+	}
+	if err := sender.Frame.Fits(v); err != nil {
+		return nil, fmt.Errorf("--value: %w", err)
 	}
 	other, otherRate := o.other, o.otherRate
 	if other == "" {

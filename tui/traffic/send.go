@@ -2,6 +2,7 @@ package traffic
 
 import (
 	"fmt"
+	"slices"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -13,10 +14,11 @@ import (
 	"gavrix/tui/ui"
 )
 
-// endings are the choices for what follows a typed line.
-var endings = []struct{ name, bytes string }{
-	{"↵ LF", "\n"}, {"⇤↵ CR LF", "\r\n"}, {"⇤ CR", "\r"}, {"no ending", ""},
-}
+// ending is what follows a typed line.
+type ending struct{ name, bytes string }
+
+// usualEndings are the choices on any link.
+var usualEndings = []ending{{"↵ LF", "\n"}, {"⇤↵ CR LF", "\r\n"}, {"⇤ CR", "\r"}, {"no ending", ""}}
 
 // sender is the line to send from: what will go out is shown, byte by byte
 // and with its time on the line, before Enter.
@@ -24,28 +26,31 @@ type sender struct {
 	entry  ui.Entry
 	hex    bool
 	ending int
-	link   string
-	last   map[string]int // the line ends used last, by link
+	// endings are the choices: the device's own, if it is an odd one, and the usual.
+	endings []ending
+	link    string
+	last    map[string]int // the line ends used last, by link
 }
 
 // newSender opens the line. The line end is the one that was used last on the link,
 // else the device's own.
 func (v *View) newSender(h ui.Host) *sender {
-	s := &sender{entry: ui.NewEntry(), last: v.endings}
+	s := &sender{entry: ui.NewEntry(), last: v.endings, endings: usualEndings}
 	l := h.Link()
 	if l == nil {
 		return s
 	}
 	s.link = l.Name
-	used, known := v.endings[l.Name]
-	if known {
-		s.ending = used
-	} else if l.Talker != nil {
-		for i, e := range endings {
-			if e.bytes == string(l.Talker.LineEnd) {
-				s.ending = i
-			}
+	if l.Talker != nil {
+		own := string(l.Talker.LineEnd)
+		at := slices.IndexFunc(s.endings, func(e ending) bool { return e.bytes == own })
+		if at < 0 {
+			s.endings, at = append([]ending{{safe.Bytes([]byte(own)) + " as the device", own}}, usualEndings...), 0
 		}
+		s.ending = at
+	}
+	if used, known := v.endings[l.Name]; known && used < len(s.endings) {
+		s.ending = used
 	}
 	return s
 }
@@ -58,7 +63,7 @@ func (s *sender) bytes() ([]byte, error) {
 		return hexBytes(s.entry.Text())
 	}
 	b, err := check.ParseText(s.entry.Text())
-	return append(b, endings[s.ending].bytes...), err
+	return append(b, s.endings[s.ending].bytes...), err
 }
 
 func hexBytes(text string) ([]byte, error) {
@@ -77,7 +82,7 @@ func (s *sender) draw(a cells.Area, h ui.Host) {
 	x := a.Text(0, 1, cells.Strong, what+" ")
 	behind := ""
 	if !s.hex {
-		behind = endings[s.ending].name
+		behind = s.endings[s.ending].name
 	}
 	s.entry.Draw(a, x, 1, behind)
 	data, err := s.bytes()
@@ -109,7 +114,7 @@ func (s *sender) key(k tea.KeyPressMsg, h ui.Host) (bool, tea.Cmd) {
 	case "esc":
 		return true, nil
 	case "tab":
-		s.ending = (s.ending + 1) % len(endings)
+		s.ending = (s.ending + 1) % len(s.endings)
 	case "ctrl+x":
 		s.hex = !s.hex
 	case "enter":

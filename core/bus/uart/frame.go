@@ -148,6 +148,14 @@ func (f Frame) HalfBits() int {
 	return n
 }
 
+// Fits says whether a character has no more bits than the frame carries.
+func (f Frame) Fits(v uint16) error {
+	if v&^f.Mask() != 0 {
+		return fmt.Errorf("%02X has more than the %d data bits of %s", v, f.Data, f)
+	}
+	return nil
+}
+
 // StopBits is the number of stop bits, 1, 1.5 or 2.
 func (f Frame) StopBits() float64 {
 	if f.Half {
