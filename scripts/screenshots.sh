@@ -14,10 +14,11 @@ tmp=$(mktemp -d)
 trap 'kill $(jobs -p) 2>/dev/null || true; rm -rf "$tmp"' EXIT
 
 # photo NAME WIDTHxHEIGHT "KEYS" ARGUMENT...: keys are xdotool names, text:WORD
-# types, wait:S pauses.
+# types, wait:S pauses. With ONLY=NAME in the environment the others are left as they are.
 photo() {
   local name=$1 size=$2 keys=$3 k
   shift 3
+  [ -z "${ONLY:-}" ] || [ "$ONLY" = "$name" ] || return 0
   local fd="$tmp/display.$name"
   : >"$fd"
   exec 7>"$fd"
@@ -26,12 +27,19 @@ photo() {
   exec 7>&-
   until [ -s "$fd" ]; do sleep 0.05; done
   export DISPLAY=:$(tr -d '\n' <"$fd")
-  COLORTERM=truecolor xterm -fa 'DejaVu Sans Mono' -fs 10 -bg '#101418' -fg '#d6dde3' -b 0 +sb -tn xterm-256color -geometry 400x120+0+0 -e ./bin/gavrix "$@" >/dev/null 2>&1 &
-  local term=$! win=
-  until win=$(xdotool search --onlyvisible --class xterm 2>/dev/null | head -1) && [ -n "$win" ]; do
-    kill -0 "$term" 2>/dev/null || { echo "screenshots: the terminal of $name ended at once; run it again" >&2; exit 1; }
-    sleep 0.05
+  # A server that has only just begun may turn the terminal away.
+  local term win= try
+  for try in 1 2 3 4 5; do
+    COLORTERM=truecolor xterm -fa 'DejaVu Sans Mono' -fs 10 -bg '#101418' -fg '#d6dde3' -b 0 +sb -tn xterm-256color -geometry 400x120+0+0 -e ./bin/gavrix "$@" >/dev/null 2>&1 &
+    term=$!
+    until win=$(xdotool search --onlyvisible --class xterm 2>/dev/null | head -1) && [ -n "$win" ]; do
+      kill -0 "$term" 2>/dev/null || break
+      sleep 0.05
+    done
+    [ -z "$win" ] || break
+    sleep 0.3
   done
+  [ -n "$win" ] || { echo "screenshots: no terminal for $name" >&2; exit 1; }
   xdotool windowmove "$win" 0 0 windowsize "$win" "${size%x*}" "${size#*x}" windowfocus "$win"
   sleep 2
   for k in $keys; do

@@ -318,7 +318,7 @@ func (a *App) timeCommands() []ui.Command {
 		{Name: "run", Keys: []string{"space"}, Help: "stop time, or let it go on", Short: "time", Run: pace(func() { a.session.World.SetRunning(!a.session.World.Pace().Running) })},
 		{Name: "step", Keys: []string{"."}, Help: "stop, and go on to the next character", Run: pace(a.session.World.StepChar)},
 		{Name: "step-bit", Keys: []string{","}, Help: "stop, and go on by one bit of the link", Run: pace(func() { a.session.World.StepBit(a.LinkIndex()) })},
-		{Name: "stop-at", Args: "EVENT", Help: "run to error, a mark as parity, not acknowledged, gap 5 ms, id 2A0, or a TEXT", Run: a.stopAt},
+		{Name: "stop-at", Args: "EVENT", Help: "run to error, parity, gap 5 ms, a TEXT …", Run: a.stopAt},
 		{Name: "slower", Keys: []string{"["}, Help: "time at a tenth of the pace", Run: pace(func() { a.session.World.SetSpeed(a.session.World.Pace().Speed / 10) })},
 		{Name: "faster", Keys: []string{"]"}, Help: "time at ten times the pace", Run: pace(func() { a.session.World.SetSpeed(a.session.World.Pace().Speed * 10) })},
 		{Name: "record", Args: "FILE", Help: "record all to a pcapng file", Run: a.record},
