@@ -357,6 +357,7 @@ func (d *Decoder) fail(start, end quantity.Time, out record.Sink) {
 	switch {
 	case flags == record.Form|record.ErrorFlag:
 		d.rec.Text = fmt.Sprintf("the end of frame, bit %d of the frame", p.total())
+		d.mark(record.Form) // what it is shows when the dominant bits end
 		d.state, d.flag, d.overload = inFlag, 1, false
 		return
 	case flags == record.Stuff && p.have <= 5 && !d.last:
