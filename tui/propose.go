@@ -269,7 +269,10 @@ func (a *App) drawSeen(p cells.Area, y int) {
 		if s.Edges > 0 {
 			text = fmt.Sprintf("%.4g edges/s", float64(s.Edges)/(w.To-w.From).Seconds())
 		}
-		if s.Pulse > 0 {
+		switch {
+		case s.Steady > 0:
+			text += ", the same every " + s.Steady.Round(3)
+		case s.Pulse > 0:
 			text += ", shortest " + s.Pulse.Round(3)
 		}
 		if s.Spikes > 0 {

@@ -24,7 +24,9 @@ Each capture has one bus with random settings and payload (40 bytes and more:
 random bytes, text, numbers, counters), a clock up to 1 % off, up to three spikes
 a line, up to two idle lines, and its lines in random order; every third was
 sampled, 6 to 45 samples a bit; every third is cut, up to a fifth off at either end,
-half of these at a change; in every fourth one line stands twice. Right is: one bus,
+half of these at a change; in every fourth one line stands twice; in every sixth the
+bits of a counter run beside it; in every fifth of i2c and can up to half of the
+transactions and frames break off; one in fifty has 200 times the traffic. Right is: one bus,
 its kind, all its lines in their roles, its rates within 0.5 % of what is on the
 wire, its mode, and frame or word as proposed or in the class of those that no
 wire tells apart. A miss in any of them is a miss.

@@ -95,6 +95,8 @@ func printGuesses(w io.Writer, best, others []decode.Guess, lines []recognise.Li
 	for i := range lines {
 		if k := r.Seen[i].Copy; k > 0 {
 			fmt.Fprintf(w, "%s is another name of %s\n", safe.Text(lines[i].Name), safe.Text(lines[k-1].Name))
+		} else if p := r.Seen[i].Steady; p > 0 && !used[i] {
+			fmt.Fprintf(w, "%s repeats the same every %s: a clock, a counter's bit, a pulse width, or one character over and over\n", safe.Text(lines[i].Name), p.Round(3))
 		} else if !used[i] {
 			fmt.Fprintf(w, "%s is not recognised: %s, %d edges looked at\n", safe.Text(lines[i].Name), r.Seen[i].Activity, r.Seen[i].Edges)
 		}

@@ -15,6 +15,9 @@ import (
 // usualCAN are the bit rates that can buses have as a rule, of both phases.
 var usualCAN = []float64{10e3, 20e3, 33.333e3, 50e3, 62.5e3, 83.333e3, 100e3, 125e3, 250e3, 500e3, 800e3, 1e6, 2e6, 2.5e6, 4e6, 5e6, 6.66667e6, 8e6, 10e6}
 
+// mostPerGood is how many frames there may be for each whose check sequence fits.
+const mostPerGood = 8
+
 // findCAN reads a line as a can bus, recessive high.
 func findCAN(l *look, index int) []Proposal {
 	short := quantity.Period(l.pulse) * 1000
@@ -38,7 +41,8 @@ func findCAN(l *look, index int) []Proposal {
 			t.nominal, t.data = refineCAN(l, t.nominal, t.data)
 		}
 	}
-	if math.IsInf(bestCost, 1) || best.Units < 2*best.Bad {
+	// A check sequence that fits is worth more than many a frame that errors broke off.
+	if math.IsInf(bestCost, 1) || best.Units > mostPerGood*(best.Units-best.Bad) {
 		return nil
 	}
 	return []Proposal{best}
@@ -140,7 +144,9 @@ func readCAN(l *look, index int, nominal, data quantity.Period) (Proposal, float
 	return p, cost
 }
 
-func bitRate(p quantity.Period) string { return strings.ReplaceAll(roundRate(p), "Bd", "bit/s") }
+func bitRate(p quantity.Period) string {
+	return strings.ReplaceAll(rateSetting(p, usualCAN), "Bd", "bit/s")
+}
 
 // refineCAN finds the bit times from the edges of frames that were read: the
 // line through the edges of the bits from the start of each frame, the nominal

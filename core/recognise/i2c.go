@@ -40,18 +40,23 @@ func findI2C(clock, data *look, c, d int) (Proposal, bool) {
 		if i == len(out)-1 {
 			flags &^= record.CutOff
 		}
-		if flags != 0 || len(r.Data) == 0 {
+		cut, broke := cutBits(r)
+		if flags&^record.StopInByte != 0 || len(r.Data)+cut == 0 {
 			p.Bad += max(len(r.Data), 1)
 			p.Units += max(1-len(r.Data), 0)
 			cost += errorBits
 			continue
 		}
-		good++
 		for _, part := range i2c.Parts(r) {
 			addresses[part.Address] = true
 		}
-		// Start and stop, then each byte with its acknowledge.
-		cost += startBits + 4 + 10*float64(len(r.Data))
+		if broke == 0 {
+			good++
+		}
+		p.Units, p.Bad = p.Units+broke, p.Bad+broke
+		// Start and stop, then each byte with its acknowledge. What broke off tells no
+		// more than its bits.
+		cost += startBits + 4 + 10*float64(len(r.Data)) + errorBits*float64(broke) + float64(cut)
 		explained += between(cw.Toggles, r) + between(dw.Toggles, r)
 	}
 	if good == 0 || p.Units < 2*p.Bad {
@@ -67,7 +72,7 @@ func findI2C(clock, data *look, c, d int) (Proposal, bool) {
 	edges := len(cw.Toggles) + len(dw.Toggles)
 	cost += float64(edges-explained) * edgeBits
 	p.Gain = float64(edges*edgeBits) - cost
-	if clock.spikes+data.spikes > 0 {
+	if clock.spikes+data.spikes > 0 && !alike(out, transactions(upTo(clock.raw, end), upTo(data.raw, end))) {
 		width := quantity.Time(spikeShare * float64(clock.pulse))
 		p.Settings = "filter=" + plainTime(width)
 		p.Reasons = append(p.Reasons, fmt.Sprintf("spikes shorter than %s are left out", width.Round(2)))
@@ -82,6 +87,23 @@ func findI2C(clock, data *look, c, d int) (Proposal, bool) {
 		p.Reasons = append(p.Reasons, "the clock is held low at times: "+m.Low.Most.Round(3))
 	}
 	return p, true
+}
+
+// cutBits counts the bytes of a transaction that broke off, and the bits of these.
+func cutBits(r *record.Record) (bits, bytes int) {
+	for _, f := range r.Facts {
+		if f.What == record.CutBits {
+			bits, bytes = bits+int(f.Value), bytes+1
+		}
+	}
+	return bits, bytes
+}
+
+// alike says whether two readings of the same lines say the same.
+func alike(a, b []record.Record) bool {
+	return slices.EqualFunc(a, b, func(a, b record.Record) bool {
+		return a.AllFlags() == b.AllFlags() && slices.Equal(a.Data, b.Data)
+	})
 }
 
 // transactions decodes clock and data.

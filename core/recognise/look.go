@@ -30,7 +30,8 @@ func lookAt(w *wire.Window) (look, Seen) {
 		l.Toggles = unspiked(&l.Window, quantity.Time(spikeShare*float64(s.Pulse)))
 		s.Spikes = (before - len(l.Toggles)) / 2
 	}
-	l.pulse, l.spikes = s.Pulse, s.Spikes
+	s.Steady = steadyPeriod(&l.Window)
+	l.pulse, l.spikes, l.steady = s.Pulse, s.Spikes, s.Steady
 	return l, s
 }
 

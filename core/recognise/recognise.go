@@ -47,6 +47,8 @@ type Seen struct {
 	Pulse quantity.Time
 	// Spikes is the number of pulses too short to belong to the others.
 	Spikes int
+	// Steady is the period of a line that does the same over and over; 0 of any other.
+	Steady quantity.Time
 	// Copy says that the line is another one under a second name: its number plus one; 0
 	// where it is not.
 	Copy int
@@ -161,6 +163,7 @@ type look struct {
 	raw    wire.Window // with them
 	pulse  quantity.Time
 	spikes int
+	steady quantity.Time
 }
 
 // without gives the line without pulses that are short for another line's: a
@@ -211,6 +214,9 @@ func Lines(ctx context.Context, lines []Line, progress func(done int)) (Result, 
 				}
 			}
 		}
+	}
+	for i := range all {
+		all[i].without(looks)
 	}
 	r.choose(all)
 	return r, nil

@@ -30,6 +30,7 @@ type reading struct {
 	n      int
 	period quantity.Period
 	words  []word
+	lead   int    // characters before the line was first at rest, not in words: a capture may begin inside one
 	bad    int    // characters with an error, not in words
 	broken []word // what they read
 	spurs  int    // low pulses too short for a start bit
@@ -51,12 +52,19 @@ func read(w *wire.Window, period quantity.Period, n int, inverted bool) reading 
 	rec.Feed(w, &out)
 	rec.Flush(&out)
 	last := quantity.Time(-1)
+	rest := quantity.Time(int64(n+2) * int64(period) / 1000)
+	synced := w.High != inverted && len(w.Toggles) > 0 && w.Toggles[0]-w.From >= rest
 	for i := range out.Done {
 		rec := &out.Done[i]
 		for k := range rec.Len() {
 			at, flags := rec.Start+rec.Offsets[k], rec.FlagsAt(k)
 			if last >= 0 {
 				r.extra = append(r.extra, float64(at-last)*1000/float64(period)-float64(1+n))
+			}
+			if !synced && last >= 0 && at-last >= rest+quantity.Time(int64(n)*int64(period)/1000) {
+				synced = true
+				r.lead, r.words, r.starts, r.extra = len(r.words)+r.bad, nil, nil, nil
+				r.bad, r.broken, r.spurs = 0, nil, 0
 			}
 			last = at
 			v := rec.Char(k)
@@ -110,7 +118,7 @@ func (r *reading) cost() (bits float64, s shape) {
 		s.stop = stop + float64(ones)
 	}
 	units := len(r.words) + r.bad
-	bits = float64(len(r.words)*r.n) - saved
+	bits = float64((len(r.words)+r.lead)*r.n) - saved + float64(r.lead)
 	bits += float64(tight) + float64(units-tight)*startBits
 	bits += float64(r.bad)*float64(errorBits+r.n) + float64(r.spurs)*errorBits
 	return bits, s
@@ -184,7 +192,7 @@ func settings(period quantity.Period, f uart.Frame, words []word) string {
 	if f.MSBFirst || f.Inverted {
 		frame = `"` + frame + `"`
 	}
-	return fmt.Sprintf("rate=%s frame=%s", roundRate(period), frame)
+	return fmt.Sprintf("rate=%s frame=%s", rateSetting(period, usualBauds), frame)
 }
 
 // msbFirst says whether words are text only when their bits are turned round.
@@ -193,8 +201,15 @@ func msbFirst(f uart.Frame, words []word) bool {
 	return n >= 7 && len(words) >= 16 && printable(words, n, false) < 0.6 && printable(words, n, true) > 0.97
 }
 
-// roundRate gives a measured rate with five digits.
-func roundRate(p quantity.Period) string {
+// sameRate is up to how many per cent a measured rate is taken for a usual one: no
+// crystal is bought for less.
+const sameRate = 0.1
+
+// rateSetting gives a measured rate with five digits, or the usual rate that it fits.
+func rateSetting(p quantity.Period, usual []float64) string {
+	if rate, off, ok := closeTo(p.Rate(), usual); ok && math.Abs(off) <= sameRate {
+		return strings.ReplaceAll(rate.String(), " ", "")
+	}
 	bd := p.Rate().Bd()
 	scale := math.Pow(10, 4-math.Floor(math.Log10(bd)))
 	return strings.ReplaceAll(quantity.FromBd(math.Round(bd*scale)/scale).String(), " ", "")
@@ -233,6 +248,9 @@ func (r *reading) propose(l *look, index int) (Proposal, bool) {
 	}
 	if r.frame.Inverted {
 		p.Reasons = append(p.Reasons, "the line rests low")
+	}
+	if r.lead > 0 {
+		p.Reasons = append(p.Reasons, fmt.Sprintf("the capture begins without rest: %d characters before the first pause are not counted", r.lead))
 	}
 	return p, true
 }

@@ -58,11 +58,16 @@ type maker struct {
 	lines map[string]*line
 	// frames are those of a can bus.
 	frames []frame
+	// length is how many times the usual traffic there is.
+	length int
 }
 
 // Make gives the sample of a seed. Bus is one of Buses.
 func Make(bus string, seed uint64) Sample {
-	m := &maker{Rand: rand.New(rand.NewPCG(seed, uint64(len(bus))<<32|uint64(bus[0]))), lines: map[string]*line{}}
+	m := &maker{Rand: rand.New(rand.NewPCG(seed, uint64(len(bus))<<32|uint64(bus[0]))), lines: map[string]*line{}, length: 1}
+	if m.IntN(50) == 0 {
+		m.length = 200
+	}
 	m.s = Sample{Seed: seed, Kind: bus, truth: truth{roles: map[string]string{}}}
 	var bit quantity.Time
 	switch bus {
@@ -74,6 +79,9 @@ func Make(bus string, seed uint64) Sample {
 		bit = m.i2c()
 	default:
 		bit = m.can()
+	}
+	if m.length > 1 {
+		m.s.About += ", long"
 	}
 	m.finish(bit)
 	return m.s
@@ -124,7 +132,7 @@ func (m *maker) uart() quantity.Time {
 	period := quantity.PeriodOf(quantity.FromBd(rate))
 	l := m.line("uart", !f.Inverted)
 	m.at = period.Times(20 + m.Int64N(100))
-	for data := m.payload(40 + m.IntN(160)); len(data) > 0; {
+	for data := m.payload(m.length * (40 + m.IntN(160))); len(data) > 0; {
 		n := min(1+m.IntN(30), len(data))
 		var chars []uint16
 		for _, b := range data[:n] {
@@ -155,7 +163,7 @@ func (m *maker) spi() quantity.Time {
 	clock, sel := m.line("clock", set.ClockIdleHigh), m.line("select", set.Select == spi.ActiveLow)
 	out, in := m.line("out", false), m.line("in", false)
 	m.at = 50 * half
-	for done := 0; done < 40; {
+	for done := 0; done < 40*m.length; {
 		n := 1 + m.IntN(6)
 		l, end := spi.Encode(set, m.at, half, m.words(n, set.Word), m.words(n, set.Word))
 		clock.toggles = append(clock.toggles, l.Clock...)
@@ -187,8 +195,13 @@ func (m *maker) i2c() quantity.Time {
 	bit := quantity.Time(float64(quantity.Microsecond) * []float64{10, 2.5, 1}[m.IntN(3)] * m.off())
 	clock, data := m.line("clock", true), m.line("data", true)
 	m.at = 50 * bit
+	broken := 0.0
+	if m.IntN(5) == 0 {
+		broken = 0.4 * m.Float64()
+		m.s.About = fmt.Sprintf("%.0f %% of the transactions interrupted, ", 100*broken)
+	}
 	addresses := []byte{0x96, 0xA0, 0x40, 0x1A}[:1+m.IntN(4)]
-	for done := 0; done < 40; {
+	for done := 0; done < 40*m.length; {
 		a := addresses[m.IntN(len(addresses))]
 		bytes := []i2c.Byte{{Value: a, Acked: true, Start: true}}
 		for _, b := range m.payload(1 + m.IntN(4)) {
@@ -205,12 +218,15 @@ func (m *maker) i2c() quantity.Time {
 			bytes[0].Acked = false
 		}
 		c, d, end := i2c.Encode(m.at, bit, bytes, true)
+		if m.Float64() < broken {
+			c, d, end = m.interrupted(c, d, m.at, end, bit)
+		}
 		clock.toggles = append(clock.toggles, c...)
 		data.toggles = append(data.toggles, d...)
 		m.at = end + bit*quantity.Time(2+m.IntN(100))
 		done += len(bytes)
 	}
-	m.s.About = fmt.Sprintf("bit %s, %d addresses", bit.Round(3), len(addresses))
+	m.s.About += fmt.Sprintf("bit %s, %d addresses", bit.Round(3), len(addresses))
 	return bit / 4
 }
 
@@ -226,7 +242,12 @@ func (m *maker) can() quantity.Time {
 	m.at = t.Nominal.Bit.Times(30)
 	extended := m.IntN(4)
 	m.s.truth.rate = nominal * off
-	for done := 0; done < 40; {
+	broken := 0.0
+	if m.IntN(5) == 0 {
+		broken = 0.5 * m.Float64()
+		m.s.About = fmt.Sprintf("%.0f %% of the frames broken, ", 100*broken)
+	}
+	for done := 0; done < 40*m.length; {
 		f := can.Frame{ID: m.Uint32() & 0x7ff, Extended: m.IntN(4) < extended, Data: m.payload(m.IntN(9))}
 		if f.Extended {
 			f.ID = m.Uint32() & (1<<29 - 1)
@@ -241,18 +262,65 @@ func (m *maker) can() quantity.Time {
 			f.Remote, f.DLC = true, m.IntN(9)
 		}
 		b := can.Build(f, true)
+		spoiled := m.Float64() < broken && !f.FD
+		if spoiled {
+			b.Bits = m.breakOff(b.Bits)
+		}
 		from := m.at
 		l.toggles, m.at = can.Encode(l.toggles, b, t, m.at)
-		m.frames = append(m.frames, frame{from, m.at, f.Switched && len(f.Data) > 0})
+		if !spoiled {
+			m.frames = append(m.frames, frame{from, m.at, f.Switched && len(f.Data) > 0})
+		}
 		m.at += t.Nominal.Bit.Times(3 + m.Int64N(100))
 		done += len(f.Data) + 2
 	}
-	m.s.About = fmt.Sprintf("%.0f bit/s", nominal*off)
+	m.s.About = fmt.Sprintf("%s%.0f bit/s", m.s.About, nominal*off)
 	if m.s.truth.data > 0 {
 		m.s.About += fmt.Sprintf(" and %.0f", data*off)
 		return t.Data.Bit.Times(1)
 	}
 	return t.Nominal.Bit.Times(1)
+}
+
+// breakOff ends a frame anywhere behind its identifier with an error flag.
+func (m *maker) breakOff(bits []can.Bit) []can.Bit {
+	bits = slices.Clone(bits[:13+m.IntN(len(bits)-25)])
+	for range 6 + m.IntN(7) {
+		bits = append(bits, can.Bit{Field: can.EndOfFrame})
+	}
+	for range 8 {
+		bits = append(bits, can.Bit{Field: can.EndOfFrame, Recessive: true})
+	}
+	return bits
+}
+
+// interrupted ends levels of a transaction at a moment; both lines are let go a little
+// later, the clock first, so that it looks like a stop.
+func (m *maker) interrupted(clock, data []quantity.Time, start, end, bit quantity.Time) (c, d []quantity.Time, at quantity.Time) {
+	at = start + quantity.Time(m.Int64N(int64(end-start)))
+	i, _ := slices.BinarySearch(clock, at)
+	k, _ := slices.BinarySearch(data, at)
+	c, d = clock[:i], data[:k]
+	at += bit / 2
+	if len(c)%2 == 1 { // low
+		c = append(slices.Clone(c), at)
+	}
+	if len(d)%2 == 1 {
+		d = append(slices.Clone(d), at+bit/2)
+	}
+	return c, d, at + bit
+}
+
+// count adds the lower bits of a counter, which no bus drives.
+func (m *maker) count(bit quantity.Time) {
+	half := quantity.Time(float64(bit) * (0.3 + 8*m.Float64()))
+	for i := range 2 + m.IntN(3) {
+		l := m.line(fmt.Sprintf("counter%d", i), m.IntN(2) == 0)
+		for at := m.at / 7; at < m.at && len(l.toggles) < 30000; at += half << i {
+			l.toggles = append(l.toggles, at)
+		}
+	}
+	m.s.About += ", with a counter"
 }
 
 // finish puts spikes on the lines, adds idle ones, and gives all of them names
@@ -273,6 +341,9 @@ func (m *maker) finish(bit quantity.Time) {
 			m.lines[role].sampled(step)
 		}
 		m.s.About += fmt.Sprintf(", sampled every %s", step.Round(3))
+	}
+	if m.IntN(6) == 0 {
+		m.count(bit)
 	}
 	for i := range m.IntN(3) {
 		m.line(fmt.Sprintf("idle%d", i), m.IntN(2) == 0)
