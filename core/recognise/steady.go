@@ -10,8 +10,10 @@ const (
 	steadyEdges = 12
 	// steadySpread is how far a period may be from the usual one.
 	steadySpread = 0.1
-	// steadyShare is the share of edges that may stand elsewhere.
-	steadyShare = 0.03
+	// steadyShare is the share of edges that may stand elsewhere, as where a counter was
+	// stopped once. A bus's clock pauses more often than that.
+	steadyShare = 0.005
+	steadyOdd   = 2
 )
 
 // steadyPeriod gives the period of a line whose levels last the same over and over,
@@ -33,7 +35,7 @@ func steadyPeriod(w *wire.Window) quantity.Time {
 			odd++
 		}
 	}
-	if float64(odd) > steadyShare*float64(len(ps)) {
+	if float64(odd) > steadyOdd+steadyShare*float64(len(ps)) || 2*odd > len(ps) {
 		return 0
 	}
 	return period
