@@ -58,13 +58,16 @@ type binder struct {
 	dir     fs.FS
 	kept    *keptFiles
 	faults  []finding.Finding
-	options map[string]option
+	options []*option
 }
 
 // option is a lasting option word.
 type option struct {
 	*register.Register
+	name               string
+	place              finding.Place
 	programmed, wanted uint64
+	clocks             bool // a clock hangs on it
 }
 
 func (x *binder) fault(code string, where finding.Place, change, seen string, args ...any) {
@@ -88,7 +91,7 @@ func (b *Bench) bind() []finding.Finding {
 	registers := x.registers(root.Get("mcu", "registers"))
 	x.readOptions(root.Get("mcu", "options"), registers)
 	n.MCU = x.mcu(root.Get("mcu"))
-	n.MCU.Registers = registers
+	n.MCU.Registers, n.MCU.options = registers, x.options
 	used := map[string]string{}
 	for _, l := range root.Get("links").All() {
 		n.Links = append(n.Links, x.link(n, l))

@@ -181,9 +181,18 @@ func TestLint(t *testing.T) {
 	undo()
 	undo()
 
-	set("90", "links", "gauge", "mcu", "divisor")
+	set("88", "links", "gauge", "mcu", "divisor")
 	f = b.Lint()
 	assert.Contains(t, codes(f), "divisor-no-longer-best")
+	undo()
+
+	// Too far off, it is one fault, with its fix.
+	set("90", "links", "gauge", "mcu", "divisor")
+	f = b.Lint()
+	assert.Equal(t, []string{"rate-not-reached", "rate-depends-on-phase"}, codes(f))
+	require.NoError(t, b.Apply(f[0].Fixes[0].Edits...))
+	assert.Empty(t, b.Lint())
+	undo()
 	undo()
 
 	set("yes", "mcu", "clocks", "bus", "unproven")

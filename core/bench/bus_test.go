@@ -326,6 +326,29 @@ func TestClockOptionsAndSelectors(t *testing.T) {
 	}
 	assert.Equal(t, map[string]bool{"upper-gauge": true, "lower-gauge": true, "pump": true, "gate": true, "hull": true, "depth-strip": true}, named, "all links behind that clock")
 
+	fuse := "  options: {fuse: {register: FUSE, programmed: 0x86, wanted: 0x04}}\n  clocks:\n"
+	b, faults = change(options, fuse, "bus:     {from: core, divide: 2}", "bus:     {from: core, divide-option: fuse.SLOW}", "rate:  57.6 kBd", "rate:  57.6 kBd\n      divisor: 174")
+	require.Empty(t, faults)
+	byCode := map[string]finding.Finding{}
+	for _, f := range b.Links[0].Lint() {
+		byCode[f.Code] = f
+	}
+	assert.Contains(t, byCode["option-not-as-wanted"].Why, "fuse is programmed 0x86, wanted is 0x04: SLOW (bits 1:0) 2 (4) instead of 0 (1), reserved bits 0x80")
+	assert.Contains(t, byCode["rate-not-reached"].Why, "divisor 174 was chosen for 80 MHz, where it gives 57 471.3 Bd")
+	assert.Empty(t, byCode["rate-not-reached"].Fixes, "another divisor would be wrong once the option is mended")
+	assert.NotContains(t, byCode, "divisor-no-longer-best")
+
+	// A word that decides no clock is told once.
+	b, faults = change(options, fuse)
+	require.Empty(t, faults)
+	differs := 0
+	for _, f := range b.Lint() {
+		if f.Code == "option-word-differs" {
+			differs++
+		}
+	}
+	assert.Equal(t, 1, differs)
+
 	words, err := b.Links[0].Words()
 	require.NoError(t, err)
 	assert.Equal(t, "CLKSEL", words[0].Name)

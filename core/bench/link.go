@@ -43,6 +43,7 @@ type Link struct {
 	Talker *device.Talker
 
 	registers      *register.Map
+	options        []*option // of the MCU
 	node, unitNode *doc.Node
 	units          []*Unit // all of the MCU
 	peers          []*Link // all of the bench
@@ -123,7 +124,7 @@ func kindNamed(name string) *kind {
 // link reads a link of any kind.
 func (x *binder) link(b *Bench, n *doc.Node) *Link {
 	k := kindNamed(n.Text("kind"))
-	l := &Link{Name: n.Key, Index: uint16(len(b.Links)), Kind: k.bus, node: n, registers: b.MCU.Registers, unitNode: b.file.Root.Get("mcu", "units", n.Text("unit"))}
+	l := &Link{Name: n.Key, Index: uint16(len(b.Links)), Kind: k.bus, node: n, registers: b.MCU.Registers, options: b.MCU.options, unitNode: b.file.Root.Get("mcu", "units", n.Text("unit"))}
 	x.start(l, b, n.Get("mcu"))
 	l.Unit = b.MCU.Units[n.Text("unit")]
 	for _, name := range slices.Sorted(maps.Keys(b.MCU.Units)) {

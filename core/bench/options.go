@@ -14,7 +14,6 @@ import (
 
 // readOptions reads the lasting option words.
 func (x *binder) readOptions(n *doc.Node, m *register.Map) {
-	x.options = map[string]option{}
 	for _, o := range n.All() {
 		var r *register.Register
 		if m != nil {
@@ -24,13 +23,13 @@ func (x *binder) readOptions(n *doc.Node, m *register.Map) {
 			x.fault("option-without-register", o.Get("register").Place(), "describe it in the table of registers", "option %s: there is no register %q", o.Key, o.Text("register"))
 			continue
 		}
-		w := option{Register: r}
+		w := &option{Register: r, name: o.Key, place: o.KeyPlace()}
 		w.programmed = uint64(doc.Of[int](o, "programmed"))
 		w.wanted = w.programmed
 		if o.Get("wanted") != nil {
 			w.wanted = uint64(doc.Of[int](o, "wanted"))
 		}
-		x.options[o.Key] = w
+		x.options = append(x.options, w)
 	}
 }
 
@@ -61,11 +60,13 @@ func (x *binder) hop(h *clock.Hop, c, from *doc.Node) {
 	}
 	at := c.Get("divide-option").Place()
 	i := strings.LastIndexByte(where, '.')
-	o, known := x.options[where[:i]]
-	if !known {
+	known := slices.IndexFunc(x.options, func(o *option) bool { return o.name == where[:i] })
+	if known < 0 {
 		x.fault("unknown-option", at, "add it below mcu.options", "there is no option %q", where[:i])
 		return
 	}
+	o := x.options[known]
+	o.clocks = true
 	f := o.Field(where[i+1:])
 	if f == nil {
 		x.fault("unknown-option", at, "name a field of "+o.Name, "option %s has no field %q", where[:i], where[i+1:])
@@ -86,7 +87,7 @@ func (x *binder) hop(h *clock.Hop, c, from *doc.Node) {
 }
 
 // lintOptions finds options that give another clock than is wanted: what no write
-// at run time mends.
+// at run time mends. Words that decide no clock are the first link's to tell.
 func (l *Link) lintOptions() []finding.Finding {
 	var out []finding.Finding
 	for _, h := range l.Unit.Clock {
@@ -96,12 +97,44 @@ func (l *Link) lintOptions() []finding.Finding {
 		f := finding.Finding{
 			Severity: finding.Error, Code: "option-not-as-wanted", Where: l.node.Get("unit").Place(),
 			Seen:   fmt.Sprintf("lasting option %s divides clock %s by %d, wanted is %d: %s instead of %s", h.Option, h.Name, h.Factor, h.Wanted, h.Freq, h.Expected),
-			Why:    fmt.Sprintf("every rate behind it is %s of what was reckoned for the wanted word", times(float64(h.Wanted)/float64(h.Factor))),
-			Change: "program the option, or reckon with the clock as it is",
+			Why:    fmt.Sprintf("every rate behind it is %s of what was calculated for the wanted word", times(float64(h.Wanted)/float64(h.Factor))),
+			Change: "program the option, or calculate with the clock as it is",
+		}
+		for _, o := range l.options {
+			if strings.HasPrefix(h.Option, o.name+".") {
+				f.Why += "; " + o.differences()
+			}
 		}
 		out = append(out, f)
 	}
+	for _, o := range l.options {
+		if l.Index == 0 && !o.clocks && o.programmed != o.wanted {
+			out = append(out, finding.Finding{
+				Severity: finding.Warning, Code: "option-word-differs", Where: o.place,
+				Seen: "lasting option " + o.differences(), Why: "no write at run time changes it", Change: "program the option, or write what is programmed as `wanted:`",
+			})
+		}
+	}
 	return out
+}
+
+// differences lists the fields and the bits in which the programmed word is not as wanted.
+func (o *option) differences() string {
+	changes, reserved := o.Compare(o.wanted, o.programmed)
+	var parts []string
+	value := func(v uint64, meaning string) string {
+		if n := strconv.FormatUint(v, 10); meaning == "" || meaning == n {
+			return n
+		}
+		return fmt.Sprintf("%d (%s)", v, meaning)
+	}
+	for _, c := range changes {
+		parts = append(parts, fmt.Sprintf("%s (bits %s) %s instead of %s", c.Name, c.Range(), value(c.Is, c.IsMeaning), value(c.Was, c.WasMeaning)))
+	}
+	if reserved != 0 {
+		parts = append(parts, fmt.Sprintf("reserved bits %s", o.Hex(reserved)))
+	}
+	return fmt.Sprintf("%s is programmed %s, wanted is %s: %s", o.name, o.Hex(o.programmed), o.Hex(o.wanted), strings.Join(parts, ", "))
 }
 
 func times(x float64) string {

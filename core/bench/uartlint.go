@@ -147,6 +147,11 @@ func (l *UART) lintClock() []finding.Finding {
 	var out []finding.Finding
 	u := l.Unit
 	s := l.Setting
+	better := l.Chosen && l.Options[0].Divisor() != s.Divisor()
+	var best []finding.Fix
+	if better {
+		best = []finding.Fix{{Label: fmt.Sprintf("take divisor %s", l.Options[0].Divisor()), Edits: []finding.Edit{{Op: finding.Delete, Path: l.path("mcu", "divisor")}}}}
+	}
 	if math.Abs(s.Error) > clock.Workable {
 		f := finding.Finding{
 			Severity: finding.Error, Code: "rate-not-reached", Where: l.node.Get("mcu", "rate").Place(),
@@ -163,15 +168,19 @@ func (l *UART) lintClock() []finding.Finding {
 		}
 		if l.Chosen && math.Abs(l.Options[0].Error) <= clock.Workable {
 			f.Change = fmt.Sprintf("divisor %s gives %s", l.Options[0].Divisor(), clock.Percent(l.Options[0].Error))
+			f.Fixes = best
 		}
-		out = append(out, f)
-	}
-	if l.Chosen && l.Options[0].Divisor() != s.Divisor() {
+		if meant, ok := l.asMeant(); ok {
+			f.Why = fmt.Sprintf("divisor %s was chosen for %s, where it gives %s Bd (%s): the clock is wrong, not the divisor", s.Divisor(), meant.Clock, meant.Rate.Grouped(), clock.Percent(meant.Error))
+			f.Change, f.Fixes = "mend the clock", nil
+		}
+		out = append(out, f) // whether another divisor is nearer is no second fault
+	} else if better {
 		out = append(out, finding.Finding{
 			Severity: finding.Note, Code: "divisor-no-longer-best", Where: l.node.Get("mcu", "divisor").Place(),
 			Seen:   fmt.Sprintf("the chosen divisor %s is kept; %s would be nearer (%s instead of %s)", s.Divisor(), l.Options[0].Divisor(), clock.Percent(l.Options[0].Error), clock.Percent(s.Error)),
 			Change: "remove `divisor:` to take the best one",
-			Fixes:  []finding.Fix{{Label: fmt.Sprintf("take divisor %s", l.Options[0].Divisor()), Edits: []finding.Edit{{Op: finding.Delete, Path: l.path("mcu", "divisor")}}}},
+			Fixes:  best,
 		})
 	}
 	if l.MCU.Vote && l.MCU.Oversampling < 8 {
@@ -181,6 +190,21 @@ func (l *UART) lintClock() []finding.Finding {
 		})
 	}
 	return out
+}
+
+// asMeant gives the chosen divisor's setting at the clock that the unit should have,
+// where it has another one and the divisor fits that.
+func (l *UART) asMeant() (clock.Setting, bool) {
+	p := l.Unit.Clock
+	if !l.Chosen || len(p) == 0 || p[len(p)-1].Expected == p.Freq() {
+		return clock.Setting{}, false
+	}
+	divisor, err := clock.ParseDivisor(l.Setting.Divisor())
+	if err != nil {
+		return clock.Setting{}, false
+	}
+	meant, err := l.Generator().With(p[len(p)-1].Expected, l.Wanted, l.MCU.Oversampling, divisor)
+	return meant, err == nil && math.Abs(meant.Error) <= clock.Workable
 }
 
 func (l *UART) lintTimes() []finding.Finding {

@@ -15,6 +15,7 @@ type MCU struct {
 	Units map[string]*Unit
 	// Registers are the control registers; nil where none are described.
 	Registers *register.Map
+	options   []*option
 }
 
 // Unit is a bus unit of the MCU.
