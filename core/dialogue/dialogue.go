@@ -4,6 +4,7 @@ package dialogue
 
 import (
 	"bytes"
+	"fmt"
 	"slices"
 	"sort"
 
@@ -58,6 +59,23 @@ type Line struct {
 	// they were for saw nothing at that time.
 	Unheard bool
 	Origin  record.Origin
+	// Times is how often the same faulty frame or transaction came one after the other,
+	// from At to End; 0 for once. Endless says that there were more before than were
+	// looked at.
+	Times   int
+	Endless bool
+}
+
+// Repeats says in words how often a line's fault came; empty for once.
+func (l *Line) Repeats() string {
+	if l.Times == 0 {
+		return ""
+	}
+	s := fmt.Sprintf("×%d in %s", l.Times, (l.End - l.At).Round(3))
+	if l.Endless {
+		s += " and more before"
+	}
+	return s
 }
 
 // Flags gives the marks of all bytes.
@@ -164,13 +182,29 @@ const slack = 16
 // filter which excludes nearly everything does not hold up the screen.
 const scanLimit = 200_000
 
+// foldLimit bounds how many records are looked at for one fold.
+const foldLimit = 20_000
+
+// fold is a run of records that say the same, one after the other: the first, the last,
+// and how many.
+type fold struct {
+	first, last *record.Record
+	n           int
+	endless     bool
+}
+
+// folds says whether b is the same fault as a once more. What is right is never folded.
+func folds(a, b *record.Record) bool {
+	return (a.Kind == record.Frame || a.Kind == record.Transaction) && a.AllFlags() != 0 && a.Alike(b)
+}
+
 func gather(s *capture.Snapshot, f Filter, at, before, after int) []Line {
 	var buf, lines []Line
-	var picked []*record.Record
+	var picked []fold
 	running := map[*record.Record]bool{}
 	count := 0
 	add := func(r *record.Record) {
-		picked = append(picked, r)
+		picked = append(picked, fold{r, r, 1, false})
 		buf = f.cut(buf[:0], r, false)
 		count += len(buf)
 	}
@@ -184,9 +218,19 @@ func gather(s *capture.Snapshot, f Filter, at, before, after int) []Line {
 		if at-i > scanLimit || count >= 2*(before+slack) {
 			break
 		}
-		if f.wants(h.Kind, h.From, h.Seen) {
-			add(s.At(i))
+		if !f.wants(h.Kind, h.From, h.Seen) {
+			continue
 		}
+		r := s.At(i)
+		if n := len(picked); n > 0 && folds(picked[n-1].first, r) {
+			x := &picked[n-1]
+			x.first, x.n = r, x.n+1
+			if x.endless = x.n >= foldLimit; x.endless {
+				break
+			}
+			continue
+		}
+		add(r)
 	}
 	slices.Reverse(picked)
 	count = 0
@@ -195,9 +239,15 @@ func gather(s *capture.Snapshot, f Filter, at, before, after int) []Line {
 		if whole = i-at < scanLimit && count < 2*(after+slack); !whole {
 			break
 		}
-		if f.wants(h.Kind, h.From, h.Seen) {
-			add(s.At(i))
+		if !f.wants(h.Kind, h.From, h.Seen) {
+			continue
 		}
+		r := s.At(i)
+		if n := len(picked); n > 0 && folds(picked[n-1].last, r) {
+			picked[n-1].last, picked[n-1].n = r, picked[n-1].n+1
+			continue
+		}
+		add(r)
 	}
 	if whole {
 		for k := range s.Running {
@@ -207,15 +257,23 @@ func gather(s *capture.Snapshot, f Filter, at, before, after int) []Line {
 			}
 		}
 	}
-	for _, r := range picked {
+	var all []*record.Record
+	for _, p := range picked {
+		all = append(all, p.first)
+	}
+	for _, p := range picked {
+		r := p.first
 		unheard := !f.Tap && r.Kind == record.Chars && r.Seen == record.Tap
-		if unheard && (heard(r, picked) || s.Now < r.End+2*r.Each) {
+		if unheard && (heard(r, all) || s.Now < r.End+2*r.Each) {
 			continue
 		}
 		n := len(lines)
 		lines = f.cut(lines, r, running[r])
 		for k := n; k < len(lines); k++ {
 			lines[k].Unheard = unheard
+		}
+		if p.n > 1 {
+			lines[n].Times, lines[n].End, lines[n].Endless = p.n, p.last.End, p.endless
 		}
 	}
 	sort.SliceStable(lines, func(a, b int) bool { return lines[a].At < lines[b].At })

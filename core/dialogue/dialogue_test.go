@@ -1,6 +1,7 @@
 package dialogue
 
 import (
+	"fmt"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -114,4 +115,52 @@ func TestAroundFindsThePlace(t *testing.T) {
 	assert.True(t, found)
 	assert.Less(t, len(ls), 260)
 	assert.GreaterOrEqual(t, len(ls), 80)
+}
+
+// Faulty frames that say the same come as one line with their count; together the lines
+// stand for just the records, whatever lies between and wherever one looks from.
+func TestFolds(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		s := newStore()
+		at := quantity.Time(1000)
+		runs, last := 0, ""
+		total := rapid.IntRange(1, 300).Draw(rt, "records")
+		for range total {
+			r := record.Record{Kind: record.Frame, Seen: record.Tap, Start: at, End: at + 50, ID: uint32(rapid.IntRange(1, 2).Draw(rt, "id"))}
+			bad := rapid.IntRange(0, 9).Draw(rt, "bad") > 0
+			if bad {
+				r.Marks = []record.Mark{{Index: 0, Flags: record.NotAcknowledged}}
+			}
+			if name := fmt.Sprint(r.ID, bad); !bad || name != last {
+				runs, last = runs+1, name
+			}
+			s.Put(&r)
+			at = r.End + quantity.Time(rapid.IntRange(0, 100).Draw(rt, "gap"))
+		}
+		f := Filter{Sentence: func(r *record.Record) string { return fmt.Sprint(r.ID) }}
+		snap := s.Snapshot()
+		for _, lines := range [][]Line{Newest(snap, f, 1000), Around(snap, f, quantity.Time(rapid.Int64Range(0, int64(at)).Draw(rt, "around")), 1000, 1000)} {
+			require.Len(rt, lines, runs)
+			n := 0
+			for i, l := range lines {
+				n += max(l.Times, 1)
+				if i > 0 {
+					require.GreaterOrEqual(rt, l.At, lines[i-1].End, "a fold ends before the next begins")
+				}
+			}
+			require.Equal(rt, total, n)
+		}
+	})
+}
+
+// A fault that goes on without end costs a bounded look.
+func TestEndlessFold(t *testing.T) {
+	s := newStore()
+	for i := range 3 * foldLimit {
+		s.Put(&record.Record{Kind: record.Frame, Seen: record.Tap, Start: quantity.Time(100 * i), End: quantity.Time(100*i + 50), Marks: []record.Mark{{Flags: record.NotAcknowledged}}})
+	}
+	lines := Newest(s.Snapshot(), Filter{Sentence: func(*record.Record) string { return "x" }}, 10)
+	require.Len(t, lines, 1)
+	assert.Equal(t, foldLimit, lines[0].Times)
+	assert.Contains(t, lines[0].Repeats(), "and more before")
 }

@@ -3,7 +3,9 @@
 package record
 
 import (
+	"bytes"
 	"fmt"
+	"slices"
 	"strings"
 
 	"gavrix/core/quantity"
@@ -191,6 +193,12 @@ type Record struct {
 	Attr Attr
 	// Facts are what records of some kinds of bus say beyond that.
 	Facts []Fact
+}
+
+// Alike says whether two records tell of the same, at whatever times.
+func (r *Record) Alike(o *Record) bool {
+	return r.Kind == o.Kind && r.Link == o.Link && r.Seen == o.Seen && r.From == o.From && r.ID == o.ID && r.Attr == o.Attr && r.Bits == o.Bits &&
+		r.Wide == o.Wide && r.More == o.More && r.Text == o.Text && bytes.Equal(r.Data, o.Data) && bytes.Equal(r.Back, o.Back) && slices.Equal(r.Marks, o.Marks)
 }
 
 // NoLength stands for a length code that was not sent.

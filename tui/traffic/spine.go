@@ -174,7 +174,11 @@ func happened(l *dialogue.Line) (string, cells.Style) {
 	}
 	if l.Kind == record.Frame || l.Kind == record.Transaction {
 		if f := l.Flags(); f != 0 {
-			return "▲ " + f.String() + "  " + l.Text, cells.Bad
+			text := "▲ " + f.String() + "  " + l.Text
+			if n := l.Repeats(); n != "" {
+				text = n + "  " + text
+			}
+			return text, cells.Bad
 		}
 		return l.Text, cells.Plain
 	}

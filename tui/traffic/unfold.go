@@ -5,6 +5,7 @@ import (
 
 	"gavrix/core/capture"
 	"gavrix/core/dialogue"
+	"gavrix/core/quantity"
 	"gavrix/core/record"
 	"gavrix/core/safe"
 	"gavrix/draw/cells"
@@ -16,6 +17,9 @@ func columns(w int) int { return max(min((w-10)/9, 16), 1) }
 
 func (v *View) unfoldedHeight(l *dialogue.Line, w int) int {
 	if l.Kind != record.Chars {
+		if l.Times > 0 {
+			return 2
+		}
 		return 1
 	}
 	n := columns(w)
@@ -27,6 +31,10 @@ func (v *View) unfold(a cells.Area, y int, l *dialogue.Line, link *capture.Link,
 	const in = 4
 	if l.Kind != record.Chars {
 		a.Text(in, y, cells.Plain, l.Text)
+		if l.Times > 0 {
+			y++
+			a.Text(in, y, cells.Quiet, fmt.Sprintf("the same %d times: the first at %s s, one every %s, the last ends at %s s", l.Times, stamp(l.At), ((l.End - l.At) / quantity.Time(l.Times)).Round(3), stamp(l.End)))
+		}
 		return y + 1
 	}
 	v.char = min(max(v.char, 0), max(len(l.Data)-1, 0))
