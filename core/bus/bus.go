@@ -109,9 +109,19 @@ type Kind struct {
 	// Byte says what the bus makes of a character of a sender, beyond its value; nil
 	// where that is nothing.
 	Byte func(ends []Settings, from record.End, v uint16) string
+	// EndNotes gives what a record tells of the state of single ends, as error
+	// counters; nil where records tell of none.
+	EndNotes func(r *record.Record) []EndNote
 	// Fields gives what a record of this bus says beyond what all records
 	// do, as documented in docs/formats.md.
 	Fields func(r *record.Record) map[string]any
+}
+
+// EndNote is the state of one end, the MCU's being 0, in words.
+type EndNote struct {
+	End  int
+	Text string
+	Bad  bool // worth a look
 }
 
 // RolesFor gives the lines of a link with devices of these names.

@@ -226,6 +226,9 @@ const (
 	StuffBits                   // can: bits put in by stuffing, up to where the frame was read
 	FlagAt                      // can: the error flag behind the frame, relative to the record's start
 	Answer                      // can: of a frame that broke off behind its acknowledge slot: 1 if somebody answered
+	WonOver                     // can: identifier of a frame that lost the arbitration against this one, bit 29 for 29 bits; Index is the deciding bit, from 1
+	HeldBack                    // can: how long the frame had to wait since it lost an arbitration
+	ErrorCounts                 // can: of the end that is Index behind it: receive errors in the low 16 bits, transmit errors above
 	factKinds                   // keep last
 )
 

@@ -112,6 +112,8 @@ type canBus struct {
 	waiting int           // frames in the MCU's receive queue
 	lost    int
 	states  []can.ErrorState
+	books   []canBooks      // by end
+	losers  []loser         // of arbitrations whose frame was not read yet
 	off     map[string]bool // devices without supply
 	asked   []asked         // frames that somebody waits for
 }
@@ -159,6 +161,7 @@ func (b *canBus) start(n Nodes) {
 	b.fresh(1, tap, b)
 	b.nodes, b.due, b.waiting, b.lost = make([]*can.Node, len(n.Ends)), nil, 0, 0
 	b.states = make([]can.ErrorState, len(n.Ends))
+	b.books, b.losers = make([]canBooks, len(n.Ends)), nil
 	b.sender = map[uint64]record.End{}
 	if b.held {
 		b.bus.Join(holder{0}, 0)
@@ -196,10 +199,7 @@ func (b *canBus) beat() quantity.Time { return b.now.Tap.Nominal.Phase().Bit.Tim
 
 // event takes note of what a node says: what the MCU receives, and error states.
 func (b *canBus) event(i int, ev can.Event) {
-	if ev.State != b.states[i] {
-		b.states[i] = ev.State
-		b.note(ev.At, "%s is %s: transmit errors %d, receive errors %d", b.now.Ends[i].Name, ev.State, ev.TEC, ev.REC)
-	}
+	b.keep(i, ev)
 	if i > 0 {
 		return
 	}
@@ -281,8 +281,10 @@ func (b *canBus) Put(r *record.Record) {
 	if r.AllFlags()&(record.ErrorFlag|record.Overload) == 0 && r.Attr&record.Incomplete == 0 {
 		r.From = b.sender[id]
 	}
+	own := len(r.Facts)
+	b.told(r, id)
 	b.w.store.Put(r)
-	r.From = record.Nobody
+	r.From, r.Facts = record.Nobody, r.Facts[:own]
 }
 
 // Open implements record.Sink.

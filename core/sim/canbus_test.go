@@ -17,6 +17,7 @@ import (
 	"gavrix/core/bus/can"
 	"gavrix/core/capture"
 	"gavrix/core/diagnose"
+	"gavrix/core/finding"
 	"gavrix/core/link"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
@@ -330,5 +331,131 @@ func TestDepthOfAUnit(t *testing.T) {
 		_, faults := bench.Parse(demo.Files, "lock7.yaml", []byte(strings.Replace(text, "      kind: "+kind, "      "+key+"\n      kind: "+kind, 1)))
 		require.NotEmpty(t, faults, kind)
 		assert.Contains(t, faults[0].Seen, "unknown key", kind)
+	}
+}
+
+// An arbitration is told with its deciding bit, which is the first in which the frames
+// differ, and the loser with how long it was held back.
+func TestArbitrationIsTold(t *testing.T) {
+	rng := rand.New(rand.NewPCG(5, 5))
+	told, held := 0, 0
+	for range 12 {
+		b := lock7(t)
+		id := rng.IntN(0x600) + 1
+		require.NoError(t, b.Apply(finding.Edit{Path: []string{"links", "winch", "mcu", "messages", "winch set-point", "identifier"}, Value: fmt.Sprintf("0x%X", id)}))
+		w := New(b, capture.NewStore(MetaOf(b)))
+		w.RunTo(300 * quantity.Millisecond)
+		snap := w.store.Snapshot()
+		model := b.Link("winch").Model.(*bench.CAN)
+		frameOf := func(id uint32) can.Frame {
+			for _, n := range model.Nodes {
+				for _, m := range n.Messages {
+					if m.Frame.ID == id {
+						return m.Frame
+					}
+				}
+			}
+			t.Fatalf("nobody sends %X", id)
+			return can.Frame{}
+		}
+		var since quantity.Time
+		var loser uint32
+		for i := range snap.Len() {
+			r := snap.At(i)
+			if r.Link != b.Link("winch").Index || r.Kind != record.Frame {
+				continue
+			}
+			if v, ok := r.Fact(record.HeldBack, 0); ok {
+				held++
+				require.Equal(t, loser, r.ID)
+				require.Equal(t, r.Start-since, quantity.Time(v))
+			}
+			for _, f := range r.Facts {
+				if f.What != record.WonOver {
+					continue
+				}
+				told++
+				loser, since = uint32(f.Value), r.Start
+				mine, other := can.Build(frameOf(r.ID), true).Bits, can.Build(frameOf(loser), true).Bits
+				k := 0
+				for mine[k].Recessive == other[k].Recessive {
+					k++
+				}
+				require.False(t, mine[k].Recessive, "dominant wins")
+				require.Equal(t, k+1, f.Index)
+			}
+		}
+	}
+	assert.Greater(t, told, 50)
+	assert.Equal(t, told, held, "who lost is sent behind it")
+}
+
+// The counters that records tell of are those that the nodes keep; states and their
+// ends are told with their times.
+func TestCountersAreTold(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		b := lock7(t)
+		l := b.Link("winch")
+		w := New(b, capture.NewStore(MetaOf(b)))
+		bus := w.links[l.Index].(*canBus)
+		at := quantity.Time(0)
+		for range rapid.IntRange(1, 4).Draw(rt, "events") {
+			at += quantity.Time(rapid.Int64Range(1, 40).Draw(rt, "ms")) * quantity.Millisecond
+			w.RunTo(at)
+			var i link.Intent = link.Power{Device: "winch-drive", On: rapid.Bool().Draw(rt, "on")}
+			if rapid.Bool().Draw(rt, "hold") {
+				i = link.Hold{Role: "line", Release: rapid.Bool().Draw(rt, "release")}
+			}
+			require.NoError(rt, bus.do(i, func(link.Outcome) {}))
+		}
+		w.RunTo(at + 25*quantity.Millisecond)
+		snap := w.store.Snapshot()
+		last := map[int]int64{}
+		for i := range snap.Len() {
+			r := snap.At(i)
+			if r.Link != l.Index {
+				continue
+			}
+			if r.Kind == record.Changed && (strings.Contains(r.Text, "supply") || strings.Contains(r.Text, "the line")) {
+				clear(last) // all nodes start anew
+			}
+			if r.Kind == record.Frame {
+				clear(last)
+			}
+			for _, f := range r.Facts {
+				if f.What == record.ErrorCounts {
+					last[f.Index] = f.Value
+				}
+			}
+		}
+		for i := range bus.books {
+			k := &bus.books[i]
+			want := last[i]
+			if len(k.counts) > 0 {
+				continue // a record of it is still to come
+			}
+			require.Equal(rt, want, k.told)
+			if n := bus.nodes[i]; n != nil {
+				tec, rec := n.Counters()
+				require.Equal(rt, want, int64(tec)<<16|int64(rec))
+			}
+		}
+	})
+}
+
+// A frame of the flexible data rate that nobody acknowledges is told as that, with its
+// error flag, as one of the classic format is.
+func TestNobodyAcknowledges(t *testing.T) {
+	for _, c := range []struct{ link, device string }{{"winch", "winch-drive"}, {"pump", "pump-drive"}} {
+		b := lock7(t)
+		w := New(b, capture.NewStore(MetaOf(b)))
+		l := b.Link(c.link)
+		require.NoError(t, w.links[l.Index].do(link.Power{Device: c.device}, func(link.Outcome) {}))
+		w.RunTo(100 * quantity.Millisecond)
+		f := framesOf(w.store.Snapshot(), l.Index, 0)
+		assert.Zero(t, f.bad+f.fromMCU+f.fromDevices, c.link)
+		assert.Greater(t, f.unacknowledged, 100, c.link)
+		assert.Contains(t, f.notes, "MCU has counted many errors: transmit errors 96")
+		assert.Contains(t, f.notes, "MCU is error passive: transmit errors 128")
 	}
 }

@@ -3,8 +3,10 @@ package traffic
 import (
 	"fmt"
 
+	"gavrix/core/bus"
 	"gavrix/core/capture"
 	"gavrix/core/record"
+	"gavrix/core/records"
 	"gavrix/draw/cells"
 	"gavrix/tui/ui"
 )
@@ -70,5 +72,26 @@ func (v *View) frames(a cells.Area, y int, h ui.Host, snap *capture.Snapshot, l 
 		row("from the "+l.MCU(), out)
 		row("from others", in)
 	}
+	for _, n := range v.endNotes(h, snap, l) {
+		style := cells.Quiet
+		if n.Bad {
+			style = cells.Bad
+		}
+		a.Text(0, y, cells.Quiet, l.EndName(record.MCU+record.End(n.End)))
+		a.Text(27, y, style, n.Text)
+		y++
+	}
 	return y
+}
+
+// endNotes is what the newest record of a link says of its ends.
+func (v *View) endNotes(h ui.Host, snap *capture.Snapshot, l *capture.Link) []bus.EndNote {
+	of := kindOf(l).EndNotes
+	if of == nil {
+		return nil
+	}
+	for i := range snap.Before(snap.Len(), records.Query{Link: int(h.LinkIndex()), Traffic: true}) {
+		return of(snap.At(i))
+	}
+	return nil
 }

@@ -33,7 +33,7 @@ func (v *View) unfold(a cells.Area, y int, l *dialogue.Line, link *capture.Link,
 		a.Text(in, y, cells.Plain, l.Text)
 		if l.Times > 0 {
 			y++
-			a.Text(in, y, cells.Quiet, fmt.Sprintf("the same %d times: the first at %s s, one every %s, the last ends at %s s", l.Times, stamp(l.At), ((l.End - l.At) / quantity.Time(l.Times)).Round(3), stamp(l.End)))
+			a.Text(in, y, cells.Quiet, fmt.Sprintf("the same %d times: the first at %s s, one every %s, the last ends at %s s", l.Times, stamp(l.At), ((l.End-l.At)/quantity.Time(l.Times)).Round(3), stamp(l.End)))
 		}
 		return y + 1
 	}

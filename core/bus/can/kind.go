@@ -41,6 +41,7 @@ var Kind = &bus.Kind{
 	Decoder:   func(link uint16, ends []bus.Settings) bus.Decoder { return NewDecoder(ends[0].(Timing), link) },
 	Plan:      plan, PlanHelp: planHelp,
 	Sentence: sentence,
+	EndNotes: counters,
 	Fields:   fields,
 	Labels:   labels,
 	Compare: func(a, b bus.Settings, nameA, nameB string) []bus.Difference {
@@ -145,10 +146,53 @@ func sentence(r *record.Record) string {
 	if a := attributes(r.Attr &^ record.Remote); len(a) > 0 {
 		s += "  " + strings.Join(a, ", ")
 	}
+	for _, f := range r.Facts {
+		switch f.What {
+		case record.WonOver:
+			s += fmt.Sprintf("  won over %s at bit %d of the frame", loser(f.Value), f.Index)
+		case record.HeldBack:
+			s += "  held back " + quantity.Time(f.Value).Round(3)
+		}
+	}
 	if r.Text != "" {
 		s += "  " + r.Text
 	}
 	return s
+}
+
+// loser gives the identifier of a WonOver in hex.
+func loser(v int64) string {
+	r := record.Record{ID: uint32(v) & (1<<29 - 1)}
+	if v>>29 != 0 {
+		r.Attr = record.Extended
+	}
+	return identifier(&r)
+}
+
+// StateOf gives the error state that counters mean.
+func StateOf(transmit, receive int) ErrorState {
+	switch {
+	case transmit > 255:
+		return BusOff
+	case transmit > 127 || receive > 127:
+		return ErrorPassive
+	}
+	return ErrorActive
+}
+
+// counters gives the error counters that a record tells of.
+func counters(r *record.Record) []bus.EndNote {
+	var out []bus.EndNote
+	for _, f := range r.Facts {
+		if f.What != record.ErrorCounts {
+			continue
+		}
+		transmit, receive := int(f.Value>>16), int(f.Value&0xffff)
+		n := bus.EndNote{End: f.Index, Text: fmt.Sprintf("%s, transmit errors %d, receive errors %d", StateOf(transmit, receive), transmit, receive)}
+		n.Bad = StateOf(transmit, receive) != ErrorActive || max(transmit, receive) >= WarningLimit
+		out = append(out, n)
+	}
+	return out
 }
 
 // identifier is that of a frame in hex, as many digits as it has.
@@ -175,8 +219,15 @@ func fields(r *record.Record) map[string]any {
 	if flags&(record.Stuff|record.Form|record.CheckSequence|record.ErrorFlag|record.CutOff) == 0 {
 		out["acknowledged"] = flags&record.NotAcknowledged == 0
 	}
+	var won, counts []map[string]any
 	for _, f := range r.Facts {
 		switch f.What {
+		case record.WonOver:
+			won = append(won, map[string]any{"identifier": f.Value & (1<<29 - 1), "extended": f.Value>>29 != 0, "bit": f.Index})
+		case record.HeldBack:
+			out["held_back_ps"] = f.Value
+		case record.ErrorCounts:
+			counts = append(counts, map[string]any{"end": f.Index, "transmit": f.Value >> 16, "receive": f.Value & 0xffff})
 		case record.Answer:
 			out["acknowledged"] = f.Value != 0
 		case record.CheckValue:
@@ -186,6 +237,12 @@ func fields(r *record.Record) map[string]any {
 		case record.FlagAt:
 			out["error_flag_ps"] = f.Value
 		}
+	}
+	if won != nil {
+		out["won_over"] = won
+	}
+	if counts != nil {
+		out["error_counters"] = counts
 	}
 	return out
 }

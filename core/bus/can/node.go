@@ -54,6 +54,7 @@ const (
 	Overloaded
 	StateChanged
 	Dropped // a frame was given up: one-shot, or bus off
+	Counted // an error counter changed, and nothing else
 )
 
 // Event is something that a node noticed.
@@ -100,6 +101,8 @@ type Node struct {
 	OnEvent func(Event)
 
 	tec, rec int
+	toldTEC  int // as the last event had them
+	toldREC  int
 	state    nodeState
 	shown    ErrorState
 	queue    []Frame
@@ -156,13 +159,10 @@ func (n *Node) Counters() (transmit, receive int) { return n.tec, n.rec }
 
 // State gives the error state.
 func (n *Node) State() ErrorState {
-	switch {
-	case n.state == isOff:
+	if n.state == isOff {
 		return BusOff
-	case n.tec > 127 || n.rec > 127:
-		return ErrorPassive
 	}
-	return ErrorActive
+	return StateOf(n.tec, n.rec)
 }
 
 // Restart begins the recovery of a node that stays off. The bus must call Step
@@ -651,17 +651,19 @@ func (n *Node) drop() {
 	n.tell(Event{What: Dropped, Frame: f})
 }
 
-// changed tells of a new error state.
+// changed tells of a new error state, or of counters that nothing else tells of.
 func (n *Node) changed() {
 	s := n.State()
-	if s == n.shown {
-		return
+	if s != n.shown {
+		n.shown = s
+		n.tell(Event{What: StateChanged})
+	} else if n.tec != n.toldTEC || n.rec != n.toldREC {
+		n.tell(Event{What: Counted})
 	}
-	n.shown = s
-	n.tell(Event{What: StateChanged})
 }
 
 func (n *Node) tell(e Event) {
+	n.toldTEC, n.toldREC = n.tec, n.rec
 	if n.OnEvent == nil {
 		return
 	}

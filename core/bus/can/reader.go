@@ -314,12 +314,7 @@ func (p *reader) end(r bool) event {
 			return nothing
 		}
 		if !r && p.silent {
-			// Not a late slot, but the sender's error flag.
-			p.acknowledged = false
-			if p.badCheck {
-				return p.fail(record.CheckSequence|record.NotAcknowledged, badCheck)
-			}
-			return p.fail(record.NotAcknowledged, "nobody acknowledged")
+			return p.unanswered() // not a late slot, but the sender's error flag
 		}
 		if p.badCheck {
 			return p.fail(record.CheckSequence, badCheck)
@@ -332,6 +327,9 @@ func (p *reader) end(r bool) event {
 			if p.tail == 10 {
 				return overload
 			}
+			if p.tail == 4 && p.f.FD && p.silent && !p.acknowledged {
+				return p.unanswered() // the sender waited a bit longer for the slot
+			}
 			return p.fail(record.Form|record.ErrorFlag, "a dominant bit")
 		}
 		switch p.tail {
@@ -342,6 +340,16 @@ func (p *reader) end(r bool) event {
 		}
 	}
 	return nothing
+}
+
+// unanswered ends a frame whose sender begins an error flag where it saw no
+// acknowledgement.
+func (p *reader) unanswered() event {
+	p.acknowledged = false
+	if p.badCheck {
+		return p.fail(record.CheckSequence|record.NotAcknowledged, badCheck)
+	}
+	return p.fail(record.NotAcknowledged, "nobody acknowledged")
 }
 
 // named says whether the identifier was read whole.
