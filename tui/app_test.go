@@ -161,6 +161,31 @@ func TestOneBitIsOneTime(t *testing.T) {
 	}
 }
 
+// Every rate behind a hop that is only assumed carries the mark, on all kinds of links.
+func TestUnprovenRates(t *testing.T) {
+	b := demoBench(t)
+	marks := func() map[string]int {
+		a := newApp(b, "", nil, capture.NewStore(sim.MetaOf(b)))
+		a.Update(tea.WindowSizeMsg{Width: 160, Height: 60})
+		press(a, "2")
+		out := map[string]int{}
+		for _, l := range b.Links {
+			a.linkNamed(l.Name)
+			press(a, "2")
+			out[l.Name] = strings.Count(screenText(a), "? unproven")
+		}
+		return out
+	}
+	for _, n := range marks() {
+		require.Zero(t, n)
+	}
+	require.NoError(t, b.Apply(finding.Edit{Path: []string{"mcu", "clocks", "crystal", "unproven"}, Value: "yes"}))
+	for name, n := range marks() {
+		l := b.Link(name)
+		require.Greater(t, n, len(l.Unit.Clock), "%s: the hops, and what they lead to", name)
+	}
+}
+
 func screenText(a *App) string { return sgr.ReplaceAllString(a.frame, "") }
 
 func TestEditsAreShownAndTakenBack(t *testing.T) {

@@ -27,30 +27,71 @@ type frameResult struct {
 	Check    string  `json:"check_sequence,omitempty"`
 	Wire     string  `json:"wire,omitempty"` // the bits, stuff bits in brackets
 	Duration float64 `json:"duration_us"`
-	text     string
+	// Of a message that comes again and again, and is waited for.
+	PerSecond float64 `json:"messages_per_s_at_most,omitempty"`
+	Load      float64 `json:"load_percent,omitempty"`
+	TimeOut   float64 `json:"least_time_out_us,omitempty"`
+	text      string
+	time      quantity.Time
+	bytes     int
+	unit      quantity.Time // a character more that a time-out must wait; 0: none
+	pause     quantity.Time // before the next may begin
 }
+
+// again adds what follows for a message that comes once in a while, or that somebody
+// waits for; it says whether that does not fit.
+func (r *frameResult) again(every, within quantity.Time) (unfit bool) {
+	taken := r.time + r.pause
+	r.PerSecond = 1 / taken.Seconds()
+	if r.bytes > 0 {
+		r.text += fmt.Sprintf("back to back: %.1f such messages a second, %.0f bytes a second\n", r.PerSecond, r.PerSecond*float64(r.bytes))
+	}
+	if every > 0 {
+		r.Load = 100 * taken.Seconds() / every.Seconds()
+		r.text += fmt.Sprintf("one every %s: %.3g %% of the link\n", every, r.Load)
+		if taken > every {
+			r.text += fmt.Sprintf("✗ that is more than there is: one every %s at most\n", taken.Round(4))
+			unfit = true
+		}
+	}
+	if within > 0 {
+		least := r.time + r.unit
+		r.TimeOut = least.Seconds() * 1e6
+		if within < least {
+			r.text += fmt.Sprintf("✗ a time-out of %s is too short: it takes %s on the line alone; wait at least %s, and the other end's own time\n", within, r.time.Round(4), least.Round(4))
+			return true
+		}
+		r.text += fmt.Sprintf("a time-out of %s leaves the other end %s\n", within, (within - least).Round(4))
+	}
+	return unfit
+}
+
+// mostFrameBytes bounds the length of a message.
+const mostFrameBytes = 1 << 20
 
 // frameFlags are the flags that say something of a frame on each kind of bus.
 var frameFlags = map[string][]string{
-	"uart": {"rate", "frame"}, "spi": {"rate", "word"}, "i2c": {"rate"}, "pulse": {"settings"},
+	"uart": {"rate", "frame", "length"}, "spi": {"rate", "word", "length"}, "i2c": {"rate", "length"}, "pulse": {"settings"},
 	"can": {"rate", "data-rate", "id", "extended", "fd", "switch", "remote", "length-code"},
 }
 
 func calcFrame() *cobra.Command {
 	var rate, dataRate, id, data, frame, settings string
 	var extended, remote, fd, brs, asJSON bool
-	var dlc, word int
+	var dlc, word, length int
+	var every, within string
 	c := &cobra.Command{
 		Use:   "frame uart|spi|i2c|can|pulse",
 		Short: "Count the bits of a frame on the wire, and its time",
 		Example: `  gavrix calc frame can --id 2A5 --data 3C81 --rate 250k
   gavrix calc frame i2c --data 961281 --rate 400k
   gavrix calc frame pulse --data 0A5F00 --settings 'zero="0.2 to 0.5 us" one="0.6 to 1 us" low="0.3 to 5 us" latch=50us element=12'
-  gavrix calc frame uart --data 534E41500A --frame 7E1 --rate 28.8k`,
+  gavrix calc frame uart --data 534E41500A --frame 7E1 --rate 28.8k
+  gavrix calc frame uart --length 48 --rate 57.6k --every 10ms --within 25ms`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if flags, known := frameFlags[args[0]]; known {
-				if err := active(cmd, "on "+args[0], append(flags, "data", "json")...); err != nil {
+				if err := active(cmd, "on "+args[0], append(flags, "data", "every", "within", "json")...); err != nil {
 					return err
 				}
 			}
@@ -67,6 +108,24 @@ func calcFrame() *cobra.Command {
 			bytes, err := hex.DecodeString(strings.ReplaceAll(data, " ", ""))
 			if err != nil {
 				return fmt.Errorf("--data: %q is not bytes in hex", data)
+			}
+			if cmd.Flags().Changed("length") {
+				if err := idle(cmd, "with --length", "data"); err != nil {
+					return err
+				}
+				if length < 1 || length > mostFrameBytes {
+					return fmt.Errorf("--length %d: give 1 to %d bytes", length, mostFrameBytes)
+				}
+				bytes = make([]byte, length)
+			}
+			spans := map[string]quantity.Time{}
+			for name, text := range map[string]string{"every": every, "within": within} {
+				if text == "" {
+					continue
+				}
+				if spans[name], err = quantity.ParseSpan(text); err != nil || spans[name] == 0 {
+					return fmt.Errorf("--%s: %q is no time, as 10ms", name, text)
+				}
 			}
 			var r quantity.Rate
 			if args[0] != "pulse" {
@@ -112,11 +171,15 @@ func calcFrame() *cobra.Command {
 				}
 				s := uart.Settings{Rate: r, Frame: f}
 				out = plainFrame("uart", float64(len(bytes))*f.Bits(), uart.Duration(s, len(bytes)))
+				out.unit = uart.MinTimeout(s, len(bytes), 0) - out.time
 			case "i2c":
 				if len(bytes) == 0 {
 					return errors.New("--data: give the bytes on the wire, the address byte first")
 				}
 				out = plainFrame("i2c", float64(9*len(bytes)+2), i2c.Duration(quantity.PeriodOf(r).Times(1), len(bytes)))
+				if length > 0 {
+					break
+				}
 				out.Check = fmt.Sprintf("%02X", i2c.PEC(bytes))
 				out.text += fmt.Sprintf("packet error code over these bytes: %s\n", out.Check)
 			case "pulse":
@@ -138,11 +201,19 @@ func calcFrame() *cobra.Command {
 			default:
 				return fmt.Errorf("%q: write uart, spi, i2c, can or pulse", args[0])
 			}
-			if asJSON {
-				return printJSON(out)
+			unfit := false
+			if out.bytes = len(bytes); out.time > 0 {
+				unfit = out.again(spans["every"], spans["within"])
 			}
-			fmt.Fprint(stdout, out.text)
-			return nil
+			if asJSON {
+				err = printJSON(out)
+			} else {
+				_, err = fmt.Fprint(stdout, out.text)
+			}
+			if err == nil && unfit {
+				return exitStatus(found)
+			}
+			return err
 		},
 	}
 	fl := c.Flags()
@@ -154,6 +225,9 @@ func calcFrame() *cobra.Command {
 	fl.StringVar(&settings, "settings", "", "pulse: the line's limits, as after decode --link")
 	fl.IntVar(&word, "word", 8, "spi: bits a word")
 	fl.IntVar(&dlc, "length-code", 0, "can: length code of a remote frame")
+	fl.IntVar(&length, "length", 0, "number of bytes, whatever they are, in place of --data")
+	fl.StringVar(&every, "every", "", "how often the message comes, as 10ms")
+	fl.StringVar(&within, "within", "", "the time-out with which it is waited for, as 25ms")
 	fl.BoolVar(&extended, "extended", false, "can: 29-bit identifier")
 	fl.BoolVar(&remote, "remote", false, "can: remote frame")
 	fl.BoolVar(&fd, "fd", false, "can: flexible data rate format")
@@ -182,7 +256,7 @@ func pulseFrame(settings string, data []byte) (frameResult, error) {
 }
 
 func plainFrame(bus string, bits float64, d quantity.Time) frameResult {
-	r := frameResult{Bus: bus, Bits: bits, Plain: bits, Duration: d.Seconds() * 1e6}
+	r := frameResult{Bus: bus, Bits: bits, Plain: bits, Duration: d.Seconds() * 1e6, time: d}
 	r.text = fmt.Sprintf("%s: %g bits, %s\n", bus, bits, d.Round(5))
 	return r
 }
@@ -215,7 +289,7 @@ func canFrame(f can.Frame, t can.Timing) (frameResult, error) {
 	stuffed := b.Stuffed + b.Fixed
 	r := frameResult{
 		Bus: "can", Bits: float64(len(b.Bits)), Plain: float64(len(b.Bits) - stuffed), Stuffed: stuffed, AtMost: can.MostStuffBits(f) + b.Fixed,
-		Check: fmt.Sprintf("%0*X", (b.Width+3)/4, b.Check), Wire: wire.String(), Duration: d.Seconds() * 1e6,
+		Check: fmt.Sprintf("%0*X", (b.Width+3)/4, b.Check), Wire: wire.String(), Duration: d.Seconds() * 1e6, time: d, pause: t.Nominal.Bit.Times(3),
 	}
 	r.text = fmt.Sprintf("can: %g bits to the end of frame, %g without stuffing, %d stuff bits (at most %d for this length)\ncheck sequence %s (%d bits)\n%s\n%s\n",
 		r.Bits, r.Plain, r.Stuffed, r.AtMost, r.Check, b.Width, d.Round(5), r.Wire)

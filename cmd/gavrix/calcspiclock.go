@@ -93,6 +93,7 @@ func spiClock(u spi.Unit, parts []string, asJSON bool) error {
 	}
 	var out []result
 	bad := false
+	var margins [][]spi.Margin
 	for _, text := range parts {
 		p, err := parsePart(text)
 		if err != nil {
@@ -102,6 +103,7 @@ func spiClock(u spi.Unit, parts []string, asJSON bool) error {
 		if err != nil {
 			return err
 		}
+		margins = append(margins, ms)
 		r := result{Part: p.Name}
 		for _, m := range ms {
 			if m.Refused == "" && r.Chosen == 0 {
@@ -112,8 +114,12 @@ func spiClock(u spi.Unit, parts []string, asJSON bool) error {
 		bad = bad || r.Chosen == 0
 		out = append(out, r)
 	}
+	all, serves := spi.OneForAll(margins...)
 	if asJSON {
-		if err := printJSON(out); err != nil {
+		if err := printJSON(struct {
+			Parts []result `json:"parts"`
+			All   int      `json:"one_for_all,omitempty"`
+		}{out, all.Divider}); err != nil {
 			return err
 		}
 	} else {
@@ -133,6 +139,13 @@ func spiClock(u spi.Unit, parts []string, asJSON bool) error {
 			if r.Chosen == 0 {
 				fmt.Fprintln(stdout, "   no divider serves")
 			}
+		}
+		switch {
+		case len(parts) == 1:
+		case !serves:
+			fmt.Fprintln(stdout, "one divider for all: none serves each of them")
+		default:
+			fmt.Fprintf(stdout, "one divider for all: ÷%d, %s, 8 bits in %s\n", all.Divider, all.Rate.Round(4), quantity.Time(8e12/all.Rate.Hz()).Round(4))
 		}
 	}
 	if bad {

@@ -421,6 +421,14 @@ func TestWorkedCalculations(t *testing.T) {
 		{"can-timing --clock 24MHz --rate 250k --sample 81.25% --explain", fine, []string{"1+12+3", "docs/formulas.md, can bit timing"}},
 		{"can-timing --clock 40MHz --rate 500k --data-rate 2M --loop 400ns", fine, []string{"change to the data rate", "compensation needed"}},
 		{"can-timing --clock 24MHz --rate 250k --jump 9", cannot, []string{"the unit has 1 to 4"}},
+		{"frame uart --length 48 --rate 57.6k --every 10ms", fine, []string{"83.3 % of the link", "5760 bytes a second"}},
+		{"frame uart --length 64 --rate 19.2k --within 25ms", found, []string{"33.333 ms", "too short", "wait at least 33.85 ms"}},
+		{"frame uart --length 64 --rate 19.2k --within 40ms --every 30ms", found, []string{"leaves the other end 6.146 ms", "more than there is"}},
+		{"frame can --id 2A5 --data 3C81 --rate 250k --every 1ms", fine, []string{"26 % of the link", "3846.2 such"}},
+		{"frame i2c --length 3 --rate 400k", fine, []string{"72.500 µs"}},
+		{"frame can --length 3 --rate 250k", cannot, []string{"--length"}},
+		{"frame uart --length 3 --data 00 --rate 9600", cannot, []string{"--data"}},
+		{"spi-clock --clock 48MHz --powers 64 --part a:5MHz", cannot, []string{"write a name"}},
 		{"can-filters --ids 2A1,2A6,3C0 --elements 2", fine, []string{"id 2A0  mask 7F8", "6 unwanted pass: 2A0 2A2 2A3 2A4 2A5 2A7"}},
 		{"can-filters --ids 2A1,xyz", cannot, []string{"is no identifier"}},
 		{"i2c --rate 400k --supply 3.3V --load 200pF --pull-up 3.9k", found, []string{"967 to 1770", "too slow", "72.5 µs"}},
@@ -442,6 +450,7 @@ func TestWorkedCalculations(t *testing.T) {
 	assert.Equal(t, fine, status)
 	assert.Contains(t, out, "✗ ÷8      6.000 MHz  6 MHz is above the 5 MHz of encoder")
 	assert.Contains(t, out, "* ÷16     3.000 MHz")
+	assert.Contains(t, out, "one divider for all: ÷16, 3.000 MHz, 8 bits in 2.667 µs")
 	_, status = run(t, "calc", "spi-clock", "--clock", "48MHz", "--part", "x")
 	assert.Equal(t, cannot, status)
 	args := []string{"calc", "can-load", "--rate", "250k"}

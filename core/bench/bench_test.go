@@ -307,3 +307,18 @@ func TestDemoBoards(t *testing.T) {
 		assert.Equal(t, want, values[1:])
 	}
 }
+
+// What was calculated is told as that, not as the default that it took the place of.
+func TestSourcesOfTheOversampling(t *testing.T) {
+	b := parse(t, strings.Replace(strings.Replace(good, "plus-one: yes}}", "plus-one: yes}, oversampling: [16, 8, 4]}", 1), "source: 10 MHz", "source: 1 MHz", 1))
+	l := ModelOf[*UART](b, "gauge")
+	seen := 0
+	for _, s := range b.Sources() {
+		if s.Path == "links.gauge.mcu.oversampling" {
+			seen++
+			assert.Equal(t, IsDerived, s.Origin)
+			assert.Equal(t, fmt.Sprint(l.MCU.Oversampling), s.Value)
+		}
+	}
+	assert.Equal(t, 1, seen)
+}

@@ -81,7 +81,10 @@ func (b *Bench) Sources() []Sourced {
 			out = append(out, link.Model.sourced()...)
 		}
 	}
-	return append(out, b.defaults()...)
+	// What was derived is no default any more.
+	return append(out, slices.DeleteFunc(b.defaults(), func(d Sourced) bool {
+		return slices.ContainsFunc(out, func(s Sourced) bool { return s.Path == d.Path })
+	})...)
 }
 
 // defaults lists the values of the MCU and of the links that nobody wrote.

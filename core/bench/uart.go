@@ -192,6 +192,9 @@ func (l *UART) sourced() []Sourced {
 	if !l.Chosen {
 		out = append(out, Sourced{"links." + l.Name + ".mcu: divisor", l.Setting.Divisor(), "", IsDerived, 0})
 	}
+	if l.node.Get("mcu", "oversampling") == nil {
+		out = append(out, Sourced{"links." + l.Name + ".mcu.oversampling", strconv.Itoa(l.MCU.Oversampling), "", IsDerived, 0})
+	}
 	return out
 }
 

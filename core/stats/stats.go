@@ -22,6 +22,10 @@ type Traffic struct {
 	// Reply is the time from the end of what the MCU sent to the start of a
 	// device's record behind it, on a link where each has its line.
 	Reply wire.Times
+	// Round is the time from the start of such a question to the end of the answer's
+	// first record; Line the least that their characters alone took on the line.
+	Round wire.Times
+	Line  quantity.Time
 	Busy  quantity.Time // how long at least one record lasted
 }
 
@@ -53,9 +57,9 @@ func Of(rs []*record.Record, from, to quantity.Time) Traffic {
 		}
 	}
 	slices.SortStableFunc(in, func(a, b *record.Record) int { return int(a.Start - b.Start) })
-	var lengths, gaps, replies []quantity.Time
+	var lengths, gaps, replies, rounds []quantity.Time
 	end := from
-	asked := quantity.Time(-1)
+	var asked *record.Record
 	for i, r := range in {
 		t.Records++
 		t.Bytes += r.Len()
@@ -72,14 +76,17 @@ func Of(rs []*record.Record, from, to quantity.Time) Traffic {
 		t.Busy += max(r.End-max(r.Start, end), 0)
 		switch {
 		case r.From == record.MCU:
-			asked = r.End
-		case r.From >= record.Device && r.Kind == record.Chars && asked >= 0:
-			replies = append(replies, r.Start-asked)
-			asked = -1
+			asked = r
+		case r.From >= record.Device && r.Kind == record.Chars && asked != nil:
+			replies, rounds = append(replies, r.Start-asked.End), append(rounds, r.End-asked.Start)
+			if line := asked.Each*quantity.Time(asked.Len()) + r.Each*quantity.Time(r.Len()); t.Line == 0 || line < t.Line {
+				t.Line = line
+			}
+			asked = nil
 		}
 		end = max(end, r.End)
 	}
-	t.Length, t.Gap, t.Reply = wire.TimesOf(lengths), wire.TimesOf(gaps), wire.TimesOf(replies)
+	t.Length, t.Gap, t.Reply, t.Round = wire.TimesOf(lengths), wire.TimesOf(gaps), wire.TimesOf(replies), wire.TimesOf(rounds)
 	return t
 }
 
@@ -93,7 +100,11 @@ func (t *Traffic) Lines() []string {
 		out = append(out, "gaps of "+spread(t.Gap))
 	}
 	if t.Reply.N > 0 {
-		out = append(out, fmt.Sprintf("%d answers after %s", t.Reply.N, spread(t.Reply)))
+		line := fmt.Sprintf("%d answers after %s; there and back %s", t.Reply.N, spread(t.Reply), spread(t.Round))
+		if t.Line > 0 {
+			line += fmt.Sprintf(", at least %s by the characters alone", t.Line.Round(4))
+		}
+		out = append(out, line)
 	}
 	return out
 }

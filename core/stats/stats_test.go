@@ -19,7 +19,7 @@ func TestEcho(t *testing.T) {
 		at := quantity.Time(0)
 		var rs []*record.Record
 		var replies, gaps []quantity.Time
-		bytes := 0
+		bytes, shortest := 0, quantity.Forever
 		n := rapid.IntRange(1, 20).Draw(rt, "n")
 		for i := range n {
 			size := rapid.IntRange(1, 30).Draw(rt, "size")
@@ -31,10 +31,11 @@ func TestEcho(t *testing.T) {
 				at += pause
 			}
 			data := make([]byte, size)
-			rs = append(rs, &record.Record{From: record.MCU, Start: at, End: at + long, Data: data})
+			rs = append(rs, &record.Record{From: record.MCU, Start: at, Each: char, End: at + long, Data: data})
 			at += long + turn
-			rs = append(rs, &record.Record{From: record.Device, Start: at, End: at + long, Data: data})
+			rs = append(rs, &record.Record{From: record.Device, Start: at, Each: char, End: at + long, Data: data})
 			at += long
+			shortest = min(shortest, 2*long)
 			replies, gaps, bytes = append(replies, turn), append(gaps, turn), bytes+2*size
 		}
 		// The order in which they are given does not matter.
@@ -55,6 +56,8 @@ func TestEcho(t *testing.T) {
 			sum += g
 		}
 		require.Equal(rt, least, f.Reply.Least)
+		require.Equal(rt, shortest, f.Line)
+		require.Greater(rt, f.Round.Least, f.Line, "there and back is never less than the characters")
 		require.Equal(rt, at-sum, f.Busy)
 		require.InDelta(rt, float64(at-sum)/float64(at), f.Share(), 1e-9)
 		require.InEpsilon(rt, float64(bytes)/at.Seconds(), f.PerSecond(), 1e-9)

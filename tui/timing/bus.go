@@ -29,7 +29,7 @@ func (v *View) bus(a cells.Area, b *bench.Link, marked int) *sum {
 			a.Text(x-cells.Width(n)-2, 0, cells.Strong, "▸")
 		}
 	}
-	out := &sum{a, 2}
+	out := &sum{a: a, y: 2}
 	if a.H < 30 {
 		out.y = 1
 	}

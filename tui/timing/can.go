@@ -31,12 +31,12 @@ func (v *View) drawCAN(a cells.Area, b *bench.Link) {
 	if v.data && own.Data != nil {
 		what = "data phase"
 	}
-	out.row(fmt.Sprintf("÷ %d", t.Prescaler), "prescaler", mega(quantity.FromHz(t.Clock.Hz()/float64(t.Prescaler))), cells.Plain, "a quantum is "+t.Quantum().Times(1).Round(4))
+	out.rate(fmt.Sprintf("÷ %d", t.Prescaler), "prescaler", mega(quantity.FromHz(t.Clock.Hz()/float64(t.Prescaler))), cells.Plain, "a quantum is "+t.Quantum().Times(1).Round(4))
 	style := cells.Strong
 	if math.Abs(t.Error) > 1e-6 {
 		style = cells.Doubt
 	}
-	out.row(fmt.Sprintf("÷ %d", t.Quanta()), t.Split()+", "+origin, strings.TrimSuffix(strings.TrimRight(quantity.Group(t.Rate.Bd()/1e3, 3), "0"), ".")+" kbit/s", style, fmt.Sprintf("%+.3f %% of %s, %s", 100*t.Error, t.Wanted.BitRate(), what))
+	out.rate(fmt.Sprintf("÷ %d", t.Quanta()), t.Split()+", "+origin, strings.TrimSuffix(strings.TrimRight(quantity.Group(t.Rate.Bd()/1e3, 3), "0"), ".")+" kbit/s", style, fmt.Sprintf("%+.3f %% of %s, %s", 100*t.Error, t.Wanted.BitRate(), what))
 	out.row("", "sample point", fmt.Sprintf("%.2f %%", 100*t.Sample), cells.Strong, fmt.Sprintf("jump width %d of %d quanta", t.Jump, t.Quanta()))
 	if words, err := b.Words(); err == nil {
 		out.write(ofUnit(words), b.Unit.Source)

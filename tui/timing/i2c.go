@@ -23,14 +23,14 @@ func (v *View) drawI2C(a cells.Area, b *bench.Link) {
 	if i.Chosen {
 		origin = "chosen"
 	}
-	out.row("", "low "+fmt.Sprint(t.Low)+", "+origin, t.LowTime.Round(4), cells.Plain, "counted, with what the unit adds")
-	out.row("+", "high "+fmt.Sprint(t.High), t.HighTime.Round(4), cells.Plain, "")
+	out.rate("", "low "+fmt.Sprint(t.Low)+", "+origin, t.LowTime.Round(4), cells.Plain, "counted, with what the unit adds")
+	out.rate("+", "high "+fmt.Sprint(t.High), t.HighTime.Round(4), cells.Plain, "")
 	out.row("+", "rise, fall", (i.Rise + i.Fall).Round(4), cells.Plain, fmt.Sprintf("%s and %s", i.Rise.Round(3), i.Fall.Round(3)))
 	style := cells.Strong
 	if i.Rise > i.Class.Rise {
 		style = cells.Bad
 	}
-	out.row("1 ÷", "a period", quantity.Group(t.Rate.Bd()/1e3, 2)+" kbit/s", style, fmt.Sprintf("%+.2f %% of %s, class %s", 100*t.Error, i.Wanted.BitRate(), i.Class.Name))
+	out.rate("1 ÷", "a period", quantity.Group(t.Rate.Bd()/1e3, 2)+" kbit/s", style, fmt.Sprintf("%+.2f %% of %s, class %s", 100*t.Error, i.Wanted.BitRate(), i.Class.Name))
 	if words, err := b.Words(); err == nil {
 		out.write(ofUnit(words), b.Unit.Source)
 	}

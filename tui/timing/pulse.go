@@ -24,12 +24,12 @@ func (v *View) drawPulse(a cells.Area, link *bench.Link) {
 	if l.Chosen {
 		origin = "chosen"
 	}
-	out.row(fmt.Sprintf("÷ %d", c.Divider), "prescaler, "+origin, mega(c.Rate), cells.Plain, "bits of the data line")
+	out.rate(fmt.Sprintf("÷ %d", c.Divider), "prescaler, "+origin, mega(c.Rate), cells.Plain, "bits of the data line")
 	style := cells.Strong
 	if !c.Fits {
 		style = cells.Bad
 	}
-	out.row(fmt.Sprintf("÷ %d", l.Patterns.Bits), "pattern", mega(quantity.FromHz(c.Rate.Hz()/float64(l.Patterns.Bits))), style, fmt.Sprintf("0 is %s, 1 is %s; a bit takes %s", l.Patterns.Text(false), l.Patterns.Text(true), c.Bit.Round(4)))
+	out.rate(fmt.Sprintf("÷ %d", l.Patterns.Bits), "pattern", mega(quantity.FromHz(c.Rate.Hz()/float64(l.Patterns.Bits))), style, fmt.Sprintf("0 is %s, 1 is %s; a bit takes %s", l.Patterns.Text(false), l.Patterns.Text(true), c.Bit.Round(4)))
 	if words, err := link.Words(); err == nil {
 		out.write(ofUnit(words), link.Unit.Source)
 	}

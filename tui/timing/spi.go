@@ -23,7 +23,7 @@ func (v *View) drawSPI(a cells.Area, b *bench.Link) {
 	if d.Margin.Refused != "" {
 		style = cells.Bad
 	}
-	out.row(fmt.Sprintf("÷ %d", d.Margin.Divider), "prescaler, "+origin, mega(d.Margin.Rate), style, fmt.Sprintf("a word of %d bits takes %s", d.MCU.Word, d.WordTime().Round(3)))
+	out.rate(fmt.Sprintf("÷ %d", d.Margin.Divider), "prescaler, "+origin, mega(d.Margin.Rate), style, fmt.Sprintf("a word of %d bits takes %s", d.MCU.Word, d.WordTime().Round(3)))
 	words, err := b.WordsFor(v.device(b))
 	if err == nil {
 		out.write(ofUnit(words), b.Unit.Source)
@@ -66,6 +66,18 @@ func (v *View) drawSPI(a cells.Area, b *bench.Link) {
 			}
 			a.Text(x, out.y, cells.Bad, text)
 		}
+		out.y++
+	}
+	if devices := b.Model.(*bench.SPI).Devices; len(devices) > 1 {
+		var all [][]spi.Margin
+		for _, d := range devices {
+			all = append(all, d.Margins)
+		}
+		text, style := "none serves every device of the bus", cells.Doubt
+		if m, ok := spi.OneForAll(all...); ok {
+			text, style = fmt.Sprintf("one for all devices of the bus: ÷%d, %s", m.Divider, mega(m.Rate)), cells.Quiet
+		}
+		a.Text(nameAt, out.y, style, text)
 		out.y++
 	}
 	v.picture(out, b, "WINDOW")

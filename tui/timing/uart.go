@@ -59,8 +59,17 @@ const (
 
 // sum writes a calculation one stage a line, the numbers below each other.
 type sum struct {
-	a cells.Area
-	y int
+	a        cells.Area
+	y        int
+	unproven bool // what is behind the clock path is no surer than it
+}
+
+// rate writes a row of what follows from the clock path.
+func (s *sum) rate(op, name, value string, style cells.Style, more string) {
+	if s.unproven {
+		style, more = cells.Doubt, "? unproven  "+more
+	}
+	s.row(op, name, value, style, more)
 }
 
 func (s *sum) row(op, name, value string, style cells.Style, more string) {
@@ -73,6 +82,7 @@ func (s *sum) row(op, name, value string, style cells.Style, more string) {
 
 // path writes the clock path of a unit.
 func (s *sum) path(p clock.Path) {
+	s.unproven = p.Unproven()
 	for _, hop := range p {
 		more := ""
 		switch {
@@ -107,8 +117,8 @@ func (s *sum) write(lines []written, source string) {
 // rate draws the clock path as a written sum, frequencies below each other.
 func (v *View) rate(a cells.Area, y int, l *bench.UART) int {
 	a.Text(0, y, cells.Head, "RATE")
-	out := &sum{a, y}
-	row := out.row
+	out := &sum{a: a, y: y}
+	row := out.rate
 	out.path(l.Unit.Clock)
 	s := l.Setting
 	for _, st := range s.Stages() {
@@ -146,7 +156,7 @@ func (v *View) rate(a cells.Area, y int, l *bench.UART) int {
 	if l.ClockOff != 0 {
 		tolerance += fmt.Sprintf("clock off %+.2f %%  ", l.ClockOff.Percent())
 	}
-	row("", l.Device.Name, l.DeviceRate().Grouped()+" Bd", cells.Strong, tolerance+l.Device.Source)
+	out.row("", l.Device.Name, l.DeviceRate().Grouped()+" Bd", cells.Strong, tolerance+l.Device.Source)
 	return out.y
 }
 

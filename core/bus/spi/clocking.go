@@ -106,3 +106,22 @@ func ModeOf(restsHigh, samplesRising bool) int {
 	}
 	return mode
 }
+
+// OneForAll gives the fastest divider that serves all of several devices, whose margins
+// are those of Margins; false where none does.
+func OneForAll(devices ...[]Margin) (Margin, bool) {
+	serves := map[int]int{}
+	for _, ms := range devices {
+		for _, m := range ms {
+			if m.Refused == "" {
+				serves[m.Divider]++
+			}
+		}
+	}
+	for _, m := range devices[0] {
+		if serves[m.Divider] == len(devices) {
+			return m, true
+		}
+	}
+	return Margin{}, false
+}
