@@ -173,9 +173,9 @@ func (l *UART) Short() string { return l.Wanted.String() + " " + l.MCU.Frame.Str
 
 // Tap implements Model.
 func (l *UART) Tap() []bus.Settings {
-	d := l.DeviceEnd.Settings
-	d.Rate = l.DeviceRate()
-	return []bus.Settings{l.MCU, d}
+	d, m := l.DeviceEnd.Settings, l.MCU
+	d.Rate, d.Wanted, m.Wanted = l.DeviceRate(), l.DeviceEnd.Rate, l.Wanted
+	return []bus.Settings{m, d}
 }
 
 // Bit implements Model.

@@ -34,7 +34,7 @@ func load(t *testing.T, text string) *Device {
 
 func hear(r *Running, at quantity.Time, text string, bad int) {
 	for i := range len(text) {
-		c := uart.Char{Value: uint16(text[i]), Ready: at}
+		c := uart.Char{Value: uint16(text[i]), End: at}
 		if i == bad {
 			c.Flags = record.Parity
 		}

@@ -226,11 +226,11 @@ func (r *Running) Receive(c uart.Char) {
 	}
 	for _, a := range r.dev.answers {
 		if a.to == text {
-			r.due = append(r.due, reply{c.Ready + a.after, a.text})
+			r.due = append(r.due, reply{c.End + a.after, a.text})
 			return
 		}
 	}
 	if r.dev.other != nil && text != "" {
-		r.due = append(r.due, reply{c.Ready, r.dev.other.text})
+		r.due = append(r.due, reply{c.End, r.dev.other.text})
 	}
 }

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"gavrix/core/bench"
+	"gavrix/core/bus/uart"
 	"gavrix/core/capture"
 	"gavrix/core/finding"
 	"gavrix/core/quantity"
@@ -50,10 +51,11 @@ func received(snap *capture.Snapshot, l uint16) []recognise.Char {
 }
 
 // reading compares the characters that the MCU read with the frame that it reads
-// with. Where the stated frames differ already, Lint says so.
+// with. Where the stated frames or rates differ already, Lint says so, and what is read
+// tells no more.
 func reading(snap *capture.Snapshot, l *bench.UART) (finding.Finding, bool) {
 	own := l.MCU.Frame
-	if own != l.DeviceEnd.Frame {
+	if own != l.DeviceEnd.Frame || l.Directions()[1].Judgement != uart.Fits {
 		return finding.Finding{}, false
 	}
 	chars := received(snap, l.Index)
@@ -78,6 +80,10 @@ func reading(snap *capture.Snapshot, l *bench.UART) (finding.Finding, bool) {
 		Why:    fmt.Sprintf("of the last %d characters: %s", len(chars), strings.Join(g.Reasons, "; ")),
 		Change: "if its sheet agrees, take that frame",
 		Fixes:  []finding.Fix{{Label: "MCU to " + g.Frame.String(), Edits: []finding.Edit{{Path: []string{"links", l.Name, "mcu", "frame"}, Value: g.Frame.String()}}}},
+	}
+	if g.Framing {
+		f.Seen += ", or comes at another rate"
+		f.Change = "measure a bit first: a wrong rate gives framing errors too; " + f.Change
 	}
 	if g.Faster != 1 {
 		f.Code, f.Fixes = "sender-is-slower", nil

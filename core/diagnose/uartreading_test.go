@@ -92,3 +92,36 @@ func TestSenderWithAnotherFrame(t *testing.T) {
 		}
 	}
 }
+
+// A rate that is a little off gives framing errors, which no frame explains: a frame
+// that they seem to speak for is never named alone, and not at all where the stated
+// rates differ already.
+func TestFramingErrorsOfAnotherRate(t *testing.T) {
+	named := 0
+	for _, faster := range []float64{0.9, 0.93, 1.07, 1.1, 1.2, 1.31, 1.43} {
+		var texts []string
+		for i := range 12 {
+			texts = append(texts, fmt.Sprintf("%d.%03d m, %d C\r\n", i, 999-77*i, 10+3*i))
+		}
+		frame := uart.Frame{Data: 8, Stop: 1}
+		l := lower(t, "8N1")
+		m := l.Model.(*bench.UART)
+		m.DeviceEnd.Frame = m.MCU.Frame
+		s := newSeen()
+		for _, r := range heard(frame, frame, faster, texts...) {
+			s.Put(&r)
+			s.Advance(r.End)
+		}
+		for _, f := range Link(s.Snapshot(), l) {
+			if f.Code == "sender-has-another-frame" {
+				named++
+				assert.Contains(t, f.Seen, "or comes at another rate", "%g", faster)
+			}
+		}
+		m.DeviceEnd.Rate = quantity.Rate(float64(m.DeviceEnd.Rate) / faster)
+		for _, f := range Link(s.Snapshot(), l) {
+			assert.NotEqual(t, "sender-has-another-frame", f.Code, "%g", faster)
+		}
+	}
+	assert.Positive(t, named)
+}

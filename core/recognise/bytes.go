@@ -27,7 +27,9 @@ type Guess struct {
 	Frame uart.Frame // the first of Class
 	// Faster is how many times the receiver's rate is above the sender's; 1
 	// where nothing says so.
-	Faster  float64
+	Faster float64
+	// Framing says that framing errors alone speak for it: a wrong rate gives such, too.
+	Framing bool
 	Apart   string
 	Gain    float64 // in bits, above that of the receiver's own frame
 	Reasons []string
@@ -85,6 +87,7 @@ func Bytes(own uart.Frame, chars []Char) []Guess {
 		g := Guess{Faster: 1, Gain: base - float64(len(words)*(n+1)) + saved}
 		g.Class, g.Frame, g.Apart = s.frames(own.Inverted)
 		g.reason(s, saved, 0)
+		g.Framing = s.rule != even && s.rule != odd
 		g.Reasons = append(g.Reasons, fmt.Sprintf("the %d framing errors are then bits that are 0", framing))
 		out = append(out, g)
 	}

@@ -13,8 +13,10 @@ import (
 	"gavrix/core/capture"
 	"gavrix/core/finding"
 	"gavrix/core/guard"
+	"gavrix/core/link"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
+	"gavrix/core/stats"
 )
 
 // TestMeasuredRate: a link of 57600 Bd whose device's clock is 2 % slow reads
@@ -52,7 +54,7 @@ behaviour:
 		l := b.Links[0].Model.(*bench.UART)
 		return uart.RateVerdict(starts, w.Toggles, l.Tap()[1].(uart.Settings), l.MCU)
 	}
-	assert.Contains(t, verdict("-2 %"), "sends at 56 448.0 Bd, -2.00 % from 57.6 kBd")
+	assert.Contains(t, verdict("-2 %"), "sends at 56 448.0 Bd, -2.00 % from the wanted 57.6 kBd")
 	assert.Contains(t, verdict("-2 %"), "passes, 38 % of what is allowed")
 	assert.Contains(t, verdict("-6 %"), "too early, allowed +4.6 / -5.3 %")
 	assert.Empty(t, uart.RateVerdict(nil, nil, uart.Settings{}, uart.Settings{}))
@@ -105,4 +107,29 @@ func TestPaceThatIsReached(t *testing.T) {
 	// Half of it, it says, is reached then.
 	r.SetSpeed(r.Pace().Reached / 4)
 	require.Eventually(t, func() bool { p := r.Pace(); return p.Reached == p.Speed }, 20*time.Second, time.Millisecond)
+}
+
+// The time of an answer is measured from the point from which it is stated: the end of
+// the command.
+func TestAnswerTimes(t *testing.T) {
+	b := lock7(t)
+	w := New(b, capture.NewStore(MetaOf(b)))
+	l := b.Link("lower-gauge")
+	for i := range 5 {
+		w.RunTo(quantity.Time(i)*100*quantity.Millisecond + 50*quantity.Millisecond)
+		require.NoError(t, w.links[l.Index].do(link.Send{Data: []byte("TEMP\n")}, func(link.Outcome) {}))
+	}
+	w.RunTo(quantity.Second)
+	snap := w.store.Snapshot()
+	var tap []*record.Record
+	for i := range snap.Len() {
+		if r := snap.At(i); r.Link == l.Index && r.Seen == record.Tap {
+			tap = append(tap, r)
+		}
+	}
+	f := stats.Of(tap, 0, quantity.Second)
+	require.Equal(t, 5, f.Reply.N)
+	char := uart.Duration(l.Model.(*bench.UART).MCU, 1)
+	assert.InDelta(t, float64(2500*quantity.Microsecond), float64(f.Reply.Mean), float64(char)/20)
+	assert.Greater(t, f.Round.Least, f.Line)
 }

@@ -45,8 +45,8 @@ func BudgetOf(f Frame, oversampling int, errA, errB float64) Budget {
 }
 
 // RateVerdict measures a sender's rate from the edges inside characters whose
-// starts are known, and says in words how it stands to what its receiver wants;
-// nothing without edges. Starts may lie before the edges they belong to by less
+// starts are known, and says in words how it stands to the wanted rate and to
+// what its receiver runs at; nothing without edges. Starts may lie before the edges they belong to by less
 // than a quarter of a bit: a cable's delay.
 func RateVerdict(starts, toggles []quantity.Time, sends, reads Settings) string {
 	starts = snapped(starts, toggles, quantity.PeriodOf(sends.Rate))
@@ -56,7 +56,11 @@ func RateVerdict(starts, toggles []quantity.Time, sends, reads Settings) string 
 	}
 	l := LimitsOf(sends.Frame, reads.Frame, reads.Oversampling)
 	e := Mismatch(reads.Rate, p.Rate())
-	text := fmt.Sprintf("sends at %s Bd, %+.2f %% from %s (edges within %.3f bits)", p.Rate().Grouped(), 100*e, reads.Rate, spread)
+	want := sends.Rate
+	if sends.Wanted > 0 {
+		want = sends.Wanted
+	}
+	text := fmt.Sprintf("sends at %s Bd, %+.2f %% from the wanted %s (edges within %.3f bits); its receiver at %s Bd is %+.2f %% off", p.Rate().Grouped(), 100*Mismatch(want, p.Rate()), want, spread, reads.Rate.Grouped(), 100*e)
 	if j := l.Judge(e); j != Fits {
 		return text + fmt.Sprintf(": %s, allowed %+.1f / %+.1f %%; %s", j, 100*l.RuleLate, 100*l.RuleEarly, l.Misread(e))
 	}

@@ -252,6 +252,9 @@ func (f Frame) CellEnd(i int) int64 { return int64(min(2*(i+1), f.HalfBits())) }
 type Settings struct {
 	Rate  quantity.Rate
 	Frame Frame
+	// Wanted is the rate that the end is meant to have, where Rate is what its divider
+	// or its clock makes of it; else 0.
+	Wanted quantity.Rate
 	// Oversampling is the number of receiver samples a bit, 16, 8 or 4. With
 	// 0 the receiver is ideal: it sees the start edge when it happens.
 	Oversampling int

@@ -18,6 +18,7 @@ type Char struct {
 	Value        uint16
 	Flags        record.Flags
 	Start, Ready quantity.Time
+	End          quantity.Time // of the last stop bit, as the receiver counts
 }
 
 // Config describes a receiver.
@@ -395,7 +396,7 @@ func (r *Receiver) finish(s quantity.Time, stopHigh bool, out record.Sink) {
 		r.state = low
 	}
 	if r.OnChar != nil {
-		flags |= r.OnChar(Char{Value: v, Flags: flags, Start: r.fallAt, Ready: s})
+		flags |= r.OnChar(Char{Value: v, Flags: flags, Start: r.fallAt, Ready: s, End: r.fallAt + r.cfg.Period.Halves(int64(f.HalfBits()))})
 	}
 	if f.Address && v&0x100 != 0 && r.pendingRun() {
 		r.put(out, false) // an address begins a packet
