@@ -358,7 +358,11 @@ func textLine(meta *capture.Meta, r *record.Record) string {
 	}
 	fmt.Fprintf(&b, "%-22s % X  %s", safe.Text(way), r.Data, safe.Bytes(r.Data))
 	for _, m := range r.Marks {
-		fmt.Fprintf(&b, "  ▲ %s at %d", m.Flags, m.Index)
+		if m.Index < r.Len() {
+			fmt.Fprintf(&b, "  ▲ %s in character %d", m.Flags, m.Index+1)
+		} else {
+			fmt.Fprintf(&b, "  ▲ %s behind the last", m.Flags)
+		}
 	}
 	b.WriteByte('\n')
 	return b.String()

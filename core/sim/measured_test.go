@@ -113,6 +113,7 @@ func TestPaceThatIsReached(t *testing.T) {
 // the command.
 func TestAnswerTimes(t *testing.T) {
 	b := lock7(t)
+	require.NoError(t, b.Apply(finding.Edit{Op: finding.Delete, Path: []string{"links", "lower-gauge", "mcu", "ask"}}))
 	w := New(b, capture.NewStore(MetaOf(b)))
 	l := b.Link("lower-gauge")
 	for i := range 5 {
