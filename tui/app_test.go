@@ -186,6 +186,26 @@ func TestUnprovenRates(t *testing.T) {
 	}
 }
 
+// With a real port beside simulated links each link says which it is.
+func TestMixedLinksSayWhatTheyAre(t *testing.T) {
+	b := demoBench(t)
+	for _, reals := range []int{0, 1, 3, len(b.Links)} {
+		meta := sim.MetaOf(b)
+		for i := range reals {
+			meta.Links[i].Real = true
+		}
+		a := newApp(b, "", nil, capture.NewStore(meta))
+		a.Update(tea.WindowSizeMsg{Width: 160, Height: 60})
+		press(a, "2")
+		simulated := len(b.Links) - reals
+		if reals == 0 {
+			simulated = 0
+		}
+		rows := regexp.MustCompile(`(?m)^ {5}(SIMULATED|REAL)`).FindAllString(screenText(a), -1)
+		require.Len(t, rows, reals+simulated)
+	}
+}
+
 func screenText(a *App) string { return sgr.ReplaceAllString(a.frame, "") }
 
 func TestEditsAreShownAndTakenBack(t *testing.T) {

@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"gavrix/core/bus/all"
@@ -34,11 +35,19 @@ func (a *App) linkAtRow(y int) int {
 func (a *App) linkRows(i int) int {
 	l := &a.snap.Meta().Links[i]
 	rows := 1 + len(devicesOf(l))
-	if l.Real {
+	if l.Real || a.mixed() {
 		rows++
 	}
 	return rows
 }
+
+// mixed says whether some links are real ports and others are simulated; each is then
+// called what it is.
+func (a *App) mixed() bool {
+	links := a.snap.Meta().Links
+	return slices.ContainsFunc(links, func(l capture.Link) bool { return l.Real }) && slices.ContainsFunc(links, func(l capture.Link) bool { return !l.Real })
+}
+
 
 // devicesOf gives the devices that are listed below a link.
 func devicesOf(l *capture.Link) []string {
@@ -134,6 +143,12 @@ func (a *App) drawLink(p cells.Area, y, room, i int) {
 		}
 	}
 	y++
+	if !l.Real && a.mixed() {
+		if shown(y) {
+			p.Text(4, y, cells.Quiet, "SIMULATED")
+		}
+		y++
+	}
 	if l.Real {
 		if path := "REAL"; shown(y) {
 			if b := a.benchLink(i); b != nil && b.Port != nil {
