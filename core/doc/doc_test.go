@@ -13,6 +13,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
 	"gavrix/core/finding"
 )
@@ -298,4 +299,47 @@ func TestOnlyRegularFilesAreRead(t *testing.T) {
 		_, err := ReadFile(os.DirFS(folder), name)
 		require.ErrorContains(t, err, want, name)
 	}
+}
+
+// Deleting a value leaves every comment, wherever it stands, and every other value.
+func TestDeletingLeavesComments(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		comment := func(name string) string {
+			return rapid.SampledFrom([]string{"", " # why " + name, "   # " + name + ": #2, see page 3"}).Draw(rt, name)
+		}
+		var keys []string
+		text := "top:\n"
+		list := rapid.Bool().Draw(rt, "list")
+		for i := range rapid.IntRange(2, 6).Draw(rt, "n") {
+			k := fmt.Sprintf("k%d", i)
+			if above := comment("above " + k); above != "" {
+				text += "  " + strings.TrimSpace(above) + "\n"
+			}
+			value := rapid.SampledFrom([]string{"5", `"a # b"`, "[1, 2]", "{a: 1}"}).Draw(rt, "value")
+			if list {
+				text += "  - " + value + comment("beside "+k) + "\n"
+				keys = append(keys, fmt.Sprint(i))
+			} else {
+				text += "  " + k + ": " + value + comment("beside "+k) + "\n"
+				keys = append(keys, k)
+			}
+		}
+		text += "end: 1\n"
+		if rapid.Bool().Draw(rt, "dos") {
+			text = strings.ReplaceAll(text, "\n", "\r\n")
+		}
+		f, faults := Parse("x.yaml", []byte(text))
+		require.Empty(rt, faults)
+		gone := rapid.SampledFrom(keys).Draw(rt, "gone")
+		require.NoError(rt, f.Apply(finding.Edit{Op: finding.Delete, Path: []string{"top", gone}}))
+		after := string(f.Text())
+		for _, line := range strings.Split(text, "\n") {
+			for _, mark := range []string{" # why", "   # ", "# why above", "# above"} {
+				if i := strings.Index(line, mark); i >= 0 && !strings.Contains(line[:i], `"`) {
+					require.Contains(rt, after, strings.TrimSpace(line[i:]), "%s\n---\n%s", text, after)
+				}
+			}
+		}
+		require.Len(rt, f.Root.Get("top").All(), len(keys)-1)
+	})
 }

@@ -393,7 +393,19 @@ func (f *File) newline() string {
 	return "\n"
 }
 
-// cut removes an entry from its map or list.
+// comment gives what stands from the first comment between two places on; nothing without
+// one. No value stands between them.
+func (f *File) comment(from, to int) string {
+	text := f.text[from:to]
+	for i, c := range text {
+		if c == '#' && (i == 0 || bytes.IndexByte([]byte(" \t\r\n"), text[i-1]) >= 0) {
+			return string(text[i:])
+		}
+	}
+	return ""
+}
+
+// cut removes an entry from its map or list. A comment beside it stays.
 func (f *File) cut(parent, n *Node) (splice, error) {
 	if n.end < 0 {
 		return splice{}, fmt.Errorf("%w: a value here runs over several lines", ErrRefused)
@@ -419,9 +431,13 @@ func (f *File) cut(parent, n *Node) (splice, error) {
 	if parent.flow {
 		switch {
 		case next != nil:
-			return f.at(n.keyOff, next.keyOff, ""), nil
+			return f.at(n.keyOff, next.keyOff, f.comment(n.end, next.keyOff)), nil
 		case prev != nil:
-			return f.at(prev.end, n.end, ""), nil
+			keep := f.comment(prev.end, n.keyOff)
+			if keep != "" {
+				keep = " " + keep
+			}
+			return f.at(prev.end, n.end, keep), nil
 		}
 		return f.at(n.keyOff, n.end, ""), nil
 	}
@@ -457,9 +473,16 @@ func (f *File) cut(parent, n *Node) (splice, error) {
 		if next == nil {
 			return splice{}, fmt.Errorf("%w: it shares its line with %q", ErrRefused, before)
 		}
-		return f.at(n.keyOff, next.keyOff, ""), nil
+		return f.at(n.keyOff, next.keyOff, f.comment(n.end, next.keyOff)), nil
 	}
 	end := f.lineEnd(n.end)
+	if keep := f.comment(n.end, end); keep != "" && n.end <= f.lineEnd(n.keyOff) {
+		from := n.keyOff
+		if parent.Kind == Sequence {
+			from = lineStart + len(f.indentOf(parent, n))
+		}
+		return f.at(from, end, keep), nil
+	}
 	switch {
 	case bytes.HasPrefix(f.text[end:], []byte("\r\n")):
 		end += 2
