@@ -23,11 +23,12 @@ const (
 	flagMore  = 1 << 0
 	flagWide  = 1 << 1
 	flagFacts = 1 << 2 // facts stand behind the times
+	flagSoFar = 1 << 3 // as it was while it went on: one of the same start that follows takes its place
 )
 
 // marshal appends a record, without its link and its error marks, and with its start
-// to the picosecond.
-func marshal(b []byte, r *record.Record) []byte {
+// to the picosecond; soFar of one that goes on yet.
+func marshal(b []byte, r *record.Record, soFar bool) []byte {
 	flags := byte(0)
 	if r.More {
 		flags |= flagMore
@@ -37,6 +38,9 @@ func marshal(b []byte, r *record.Record) []byte {
 	}
 	if len(r.Facts) > 0 {
 		flags |= flagFacts
+	}
+	if soFar {
+		flags |= flagSoFar
 	}
 	b = append(b, version, byte(r.Kind), byte(r.From), byte(r.Seen), byte(r.Origin), flags, r.Bits, byte(r.Attr))
 	b = binary.LittleEndian.AppendUint16(b, uint16(r.Start%1000))

@@ -3,6 +3,7 @@ package pcapng
 import (
 	"bytes"
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -229,5 +230,61 @@ func FuzzRead(f *testing.F) {
 				_ = snap.At(i).AllFlags()
 			}
 		}
+	})
+}
+
+// What goes on for long is in the file up to a second ago, at any moment and without
+// Close; once it is finished, only the whole of it counts.
+func TestRecorderKeepsWhatGoesOn(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		store := capture.NewStore(capture.Meta{Lines: []string{"a"}, Links: []capture.Link{{Name: "l", Kind: "uart", Ends: []string{"MCU", "d"}, Roles: []string{"mcu"}, Lines: []int{0}}}})
+		path := filepath.Join(t.TempDir(), fmt.Sprintf("%d.pcapng", rapid.Uint64().Draw(rt, "name")))
+		r, err := Record(store, path)
+		require.NoError(rt, err)
+		defer r.Close()
+		clock := time.Unix(1000, 0)
+		r.now = func() time.Time { return clock }
+		run := record.Record{Kind: record.Chars, From: record.Device, Seen: record.MCU, Each: 10}
+		var kept []byte
+		read := func() []*record.Record {
+			data, err := os.ReadFile(path)
+			require.NoError(rt, err)
+			s, err := Read(bytes.NewReader(data))
+			require.NoError(rt, err)
+			snap := s.Snapshot()
+			var out []*record.Record
+			for i := range snap.Len() {
+				out = append(out, snap.At(i))
+			}
+			return out
+		}
+		history := map[time.Time]int{clock: 0} // characters by wall time
+		for range rapid.IntRange(1, 60).Draw(rt, "beats") {
+			clock = clock.Add(100 * time.Millisecond)
+			for range rapid.IntRange(0, 2).Draw(rt, "chars") {
+				run.Offsets = append(run.Offsets, quantity.Time(10*len(run.Data)))
+				run.Data = append(run.Data, byte(rapid.IntRange(0, 255).Draw(rt, "char")))
+				run.End = run.Start + quantity.Time(10*len(run.Data))
+			}
+			if len(run.Data) > 0 {
+				store.Open(&run)
+			}
+			history[clock] = len(run.Data)
+			r.Beat()
+			kept = nil
+			for _, rec := range read() {
+				kept = append(kept, rec.Data...)
+			}
+			require.True(rt, bytes.Equal(run.Data[:len(kept)], kept))
+			require.GreaterOrEqual(rt, len(kept), history[clock.Add(-time.Second)])
+		}
+		if len(run.Data) == 0 {
+			return
+		}
+		store.Put(&run)
+		r.Beat()
+		all := read()
+		require.Len(rt, all, 1)
+		require.Equal(rt, run.Data, all[0].Data)
 	})
 }

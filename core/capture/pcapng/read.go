@@ -2,6 +2,7 @@ package pcapng
 
 import (
 	"bufio"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -32,6 +33,43 @@ type reader struct {
 	start time.Time
 	store *capture.Store
 	ports map[int]uint16 // links by the interface of their own form
+	// soFar are records that were not finished yet; who takes their place comes behind.
+	soFar map[running]*record.Record
+}
+
+// running names a record that goes on.
+type running struct {
+	link       uint16
+	kind       record.Kind
+	from, seen record.End
+	start      quantity.Time
+}
+
+func runningOf(r *record.Record) running { return running{r.Link, r.Kind, r.From, r.Seen, r.Start} }
+
+// put takes a record into the store, or keeps it until its end is known.
+func (r *reader) put(rec *record.Record, soFar bool) {
+	if soFar {
+		r.soFar[runningOf(rec)] = rec
+		return
+	}
+	delete(r.soFar, runningOf(rec))
+	r.store.Put(rec)
+	r.store.Advance(rec.End)
+}
+
+// rest puts in what was never finished.
+func (r *reader) rest() {
+	var left []*record.Record
+	for _, rec := range r.soFar {
+		left = append(left, rec)
+	}
+	slices.SortFunc(left, func(a, b *record.Record) int {
+		return cmp.Or(cmp.Compare(a.End, b.End), cmp.Compare(a.Start, b.Start), cmp.Compare(a.Link, b.Link), cmp.Compare(a.Seen, b.Seen))
+	})
+	for _, rec := range left {
+		r.put(rec, false)
+	}
 }
 
 // Read loads a file. When it ends in the middle, or is damaged further on,
@@ -44,10 +82,11 @@ func Read(in io.Reader) (*capture.Store, error) {
 	if ng.SectionInfo().Comment != sectionMark {
 		return nil, ErrForeign
 	}
-	r := &reader{r: ng, ports: map[int]uint16{}}
+	r := &reader{r: ng, ports: map[int]uint16{}, soFar: map[running]*record.Record{}}
 	if err := r.describe(); err != nil {
 		return nil, err
 	}
+	defer r.rest()
 	for n := 0; ; n++ {
 		data, ci, opts, err := ng.ReadPacketDataWithOptions()
 		if errors.Is(err, io.EOF) {
@@ -56,13 +95,12 @@ func Read(in io.Reader) (*capture.Store, error) {
 		if err != nil {
 			return r.store, fmt.Errorf("the capture ends after %d records: %w", n, err)
 		}
-		rec, err := r.record(data, ci, opts.Comments)
+		rec, soFar, err := r.record(data, ci, opts.Comments)
 		if err != nil {
 			return r.store, fmt.Errorf("record %d: %w", n+1, err)
 		}
 		if rec != nil {
-			r.store.Put(rec)
-			r.store.Advance(rec.End)
+			r.put(rec, soFar)
 		}
 	}
 }
@@ -101,41 +139,44 @@ func (r *reader) describe() error {
 	return nil
 }
 
-// record reads one packet; nil for one that belongs to the record before.
-func (r *reader) record(data []byte, ci gopacket.CaptureInfo, comments []string) (*record.Record, error) {
+// record reads one packet; nil for one that belongs to the record before. SoFar says that
+// it was not finished yet.
+func (r *reader) record(data []byte, ci gopacket.CaptureInfo, comments []string) (rec *record.Record, soFar bool, err error) {
 	since := ci.Timestamp.Sub(r.start)
 	if since < 0 || int64(since) > limit/1000 {
-		return nil, errors.New("its times are out of range")
+		return nil, false, errors.New("its times are out of range")
 	}
 	at := quantity.Time(since) * 1000
-	rec := &record.Record{Link: uint16(ci.InterfaceIndex), Start: at, End: at}
+	rec = &record.Record{Link: uint16(ci.InterfaceIndex), Start: at, End: at}
 	l, own := r.ports[ci.InterfaceIndex]
 	switch {
 	case own:
 		if slices.Contains(comments, goesOn) {
-			return nil, nil
+			return nil, false, nil
 		}
 		rec.Link, rec.Seen, rec.Origin = l, record.Tap, record.FromFile
-		whole, err := parseWhole(comments)
+		var whole []byte
+		whole, err = parseWhole(comments)
 		if err == nil && whole != nil {
 			err = unmarshal(whole, at, rec)
 		} else if err == nil {
 			err = packetOf(&r.store.Meta.Links[l]).Decode(data, rec)
 		}
 		if err != nil {
-			return nil, err
+			return nil, false, err
 		}
 	case ci.InterfaceIndex < 0 || ci.InterfaceIndex >= len(r.store.Meta.Links):
-		return nil, fmt.Errorf("it belongs to link %d of %d", ci.InterfaceIndex, len(r.store.Meta.Links))
+		return nil, false, fmt.Errorf("it belongs to link %d of %d", ci.InterfaceIndex, len(r.store.Meta.Links))
 	default:
 		if err := unmarshal(data, at, rec); err != nil {
-			return nil, err
+			return nil, false, err
 		}
+		soFar = data[5]&flagSoFar != 0
 	}
 	for _, c := range comments {
 		rec.Marks = append(rec.Marks, parseMarks(c, mostIndex(rec))...)
 	}
-	return rec, nil
+	return rec, soFar, nil
 }
 
 // mostIndex bounds the index of a mark: marks of frames count bits.

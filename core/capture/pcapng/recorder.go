@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"gavrix/core/capture"
+	"gavrix/core/record"
 	"gavrix/core/records"
 )
 
@@ -21,6 +22,10 @@ type Recorder struct {
 	mark records.Mark
 	done int
 	err  error
+	// open are the records that go on, with the time since when what they hold is not in
+	// the file.
+	open map[running]time.Time
+	now  func() time.Time
 
 	stop chan struct{}
 	once sync.Once
@@ -38,7 +43,7 @@ func Record(store *capture.Store, path string) (*Recorder, error) {
 		f.Close()
 		return nil, err
 	}
-	return &Recorder{store: store, file: f, w: w, stop: make(chan struct{})}, nil
+	return &Recorder{store: store, file: f, w: w, open: map[running]time.Time{}, now: time.Now, stop: make(chan struct{})}, nil
 }
 
 // Run writes new records until Close.
@@ -74,7 +79,11 @@ func (r *Recorder) write(running bool) error {
 		r.done++
 	}
 	r.mark = snap.Mark()
-	if running {
+	if !running {
+		if err := r.soFar(snap.Running); err != nil {
+			return err
+		}
+	} else {
 		for i := range snap.Running {
 			if err := r.w.Write(&snap.Running[i]); err != nil {
 				return err
@@ -82,6 +91,32 @@ func (r *Recorder) write(running bool) error {
 		}
 	}
 	return r.w.Flush()
+}
+
+// unkept is how long what came may be missing in the file.
+const unkept = 800 * time.Millisecond
+
+// soFar writes records that go on for long, so that a slow stream without a pause is not
+// lost with the program.
+func (r *Recorder) soFar(going []record.Record) error {
+	now := r.now()
+	still := make(map[running]time.Time, len(going))
+	for i := range going {
+		k := runningOf(&going[i])
+		since, known := r.open[k]
+		switch {
+		case !known:
+			since = now
+		case now.Sub(since) >= unkept:
+			if err := r.w.writeSoFar(&going[i]); err != nil {
+				return err
+			}
+			since = now
+		}
+		still[k] = since
+	}
+	r.open = still
+	return nil
 }
 
 // Err says why recording stopped, or nil.

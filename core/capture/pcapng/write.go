@@ -92,7 +92,7 @@ func (w *Writer) packet(port int, at quantity.Time, b []byte, comments []string)
 
 // Write appends one record.
 func (w *Writer) Write(r *record.Record) error {
-	w.buf = marshal(w.buf[:0], r)
+	w.buf = marshal(w.buf[:0], r, false)
 	marks := marksText(r.Marks)
 	port, has := w.ports[r.Link]
 	if !has || r.Kind != record.Frame && r.Kind != record.Transaction {
@@ -107,6 +107,13 @@ func (w *Writer) Write(r *record.Record) error {
 		comments = []string{goesOn}
 	}
 	return nil
+}
+
+// writeSoFar appends a record that is not finished: should nothing more come, it is not
+// lost.
+func (w *Writer) writeSoFar(r *record.Record) error {
+	w.buf = marshal(w.buf[:0], r, true)
+	return w.packet(int(r.Link), r.Start, w.buf, marksText(r.Marks))
 }
 
 // Flush hands everything written to the file.
