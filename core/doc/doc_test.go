@@ -343,3 +343,43 @@ func TestDeletingLeavesComments(t *testing.T) {
 		require.Len(rt, f.Root.Get("top").All(), len(keys)-1)
 	})
 }
+
+// Whatever is wrong with a text, it is said in our words, with a place in the text.
+func TestYAMLFaultsInOurWords(t *testing.T) {
+	known := map[string]bool{"this is not YAML": true, "this is not YAML: a tab where only blanks may indent": true}
+	for _, w := range yamlWords {
+		known["this is not YAML: "+w.seen] = true
+	}
+	named := map[string]bool{}
+	check := func(t require.TestingT, text []byte) {
+		_, faults := Parse("x.yaml", text)
+		for _, f := range faults {
+			if f.Code == "not-yaml" {
+				require.True(t, known[f.Seen], "%q: %s", text, f.Seen)
+				require.NotEmpty(t, f.Change)
+				require.LessOrEqual(t, f.Where.Line, bytes.Count(text, []byte("\n"))+1)
+				named[f.Seen] = true
+			}
+		}
+	}
+	for _, text := range []string{"a: [1, 2", "{a: 1", "a: b: c", "a: 1\n b: 2", "a: \"x", "\ta: 1", "a:\n\tb: 1", "@a: 1", "a: *x", "- a\nb: 1", "a: |\nx", "a: - b", "a: \"\\q\"", "%YAML 3", "a: !<x 1", "a: |9z\n b", "a: &", "a: \x01"} {
+		check(t, []byte(text))
+	}
+	require.Greater(t, len(named), 10)
+	rapid.Check(t, func(rt *rapid.T) {
+		text := []byte(sample)
+		for range rapid.IntRange(1, 4).Draw(rt, "changes") {
+			i := rapid.IntRange(0, len(text)-1).Draw(rt, "at")
+			c := rapid.SampledFrom([]byte("{}[]:,-\"'|>&*!%@`# \t\n\\?x\x00\xff")).Draw(rt, "byte")
+			switch rapid.IntRange(0, 2).Draw(rt, "how") {
+			case 0:
+				text[i] = c
+			case 1:
+				text = append(text[:i:i], append([]byte{c}, text[i:]...)...)
+			default:
+				text = append(text[:i:i], text[i+1:]...)
+			}
+		}
+		check(rt, text)
+	})
+}

@@ -265,17 +265,6 @@ func (f *File) parse() *finding.Finding {
 	return nil
 }
 
-func (f *File) yamlFault(err error) *finding.Finding {
-	line, col := 1, 1
-	msg := strings.TrimPrefix(err.Error(), "yaml: ")
-	var le *yaml.LoadError
-	if errors.As(err, &le) {
-		line, col, msg = max(le.Mark.Line, 1), max(le.Mark.Column, 1), le.Message
-	}
-	line = min(line, len(f.lineOff))
-	return f.fault("not-yaml", line, col, "this is not YAML: "+msg, "check quotes, brackets and indentation here and on the line above")
-}
-
 type builder struct {
 	f      *File
 	n      int

@@ -7,6 +7,8 @@ import (
 	"io"
 	"strconv"
 	"strings"
+
+	"gavrix/core/fault"
 )
 
 // Columns are those of a table of registers; register, address and bits or field
@@ -34,7 +36,10 @@ func ReadCSV(in io.Reader) (*Map, error) {
 	r.Comment = '#'
 	head, err := r.Read()
 	if err != nil {
-		return nil, fmt.Errorf("the table has no head: %w", err)
+		if errors.Is(err, io.EOF) {
+			return nil, fmt.Errorf("the table is empty; its first line names the columns: %s", strings.Join(Columns, ", "))
+		}
+		return nil, fault.CSV(err)
 	}
 	at := map[string]int{}
 	for i, h := range head {
@@ -52,7 +57,7 @@ func ReadCSV(in io.Reader) (*Map, error) {
 			return m, m.finish()
 		}
 		if err != nil {
-			return nil, err // it says where
+			return nil, fault.CSV(err)
 		}
 		line, _ := r.FieldPos(0)
 		get := func(column string) string {

@@ -123,7 +123,7 @@ func TestTable(t *testing.T) {
 
 func TestBadTables(t *testing.T) {
 	for text, want := range map[string]string{
-		"":                                                           "no head",
+		"":                                                           "the table is empty",
 		"register\nX":                                                `no column "address"`,
 		"register,address\n,1":                                       "line 2: the register's name is missing",
 		"register,address\nX,y":                                      "line 2: address of X",
@@ -178,7 +178,7 @@ func TestView(t *testing.T) {
 	assert.Equal(t, "9 read-only 1, 8 clear-on-read 0, 7 write-1-to-clear 1, 4:3 read-write 2, 2:1 read-write 2, 0 read-write on, ", text)
 	assert.Equal(t, uint64(0x7C001018), m.Named("SERIAL1.SLOT2").Address)
 	for text, want := range map[string]string{
-		"":                      "EOF",
+		"":                      "holds no element",
 		"<device><peripherals>": "line 1",
 		strings.Replace(view, "0x7C001000", "base", 1):      "no number",
 		strings.Replace(view, `"SERIAL1"`, `"SERIAL7"`, 1):  "not there",

@@ -6,6 +6,8 @@ import (
 	"io"
 	"strconv"
 	"strings"
+
+	"gavrix/core/fault"
 )
 
 // The parts of a system view description that are read.
@@ -61,7 +63,7 @@ func ReadSVD(in io.Reader) (*Map, error) {
 	dec := xml.NewDecoder(in)
 	if err := dec.Decode(&d); err != nil {
 		line, column := dec.InputPos()
-		return nil, fmt.Errorf("line %d, column %d: %w", line, column, err)
+		return nil, fault.XML(err, line, column)
 	}
 	byName := map[string]*svdPeripheral{}
 	for i := range d.Peripherals {

@@ -13,6 +13,7 @@ import (
 	"strconv"
 	"strings"
 
+	"gavrix/core/fault"
 	"gavrix/core/quantity"
 	"gavrix/core/wire"
 )
@@ -54,7 +55,10 @@ func NewReader(in io.Reader, rate quantity.Freq) (*Reader, error) {
 	r.in.TrimLeadingSpace = true
 	head, err := r.in.Read()
 	if err != nil {
-		return nil, fmt.Errorf("line 1: no header with the names of the lines: %w", err)
+		if errors.Is(err, io.EOF) {
+			return nil, errors.New("line 1: the file is empty; its first line names the lines")
+		}
+		return nil, fault.CSV(err)
 	}
 	head = append([]string(nil), head...)
 	first := strings.ToLower(strings.TrimSpace(head[0]))
@@ -140,11 +144,7 @@ func (r *Reader) Next() ([]wire.Window, error) {
 func (r *Reader) read(begin []bool) error {
 	row, err := r.in.Read()
 	if err != nil {
-		var pe *csv.ParseError
-		if errors.As(err, &pe) {
-			return fmt.Errorf("line %d: %w", pe.Line, pe.Err)
-		}
-		return err
+		return fault.CSV(err)
 	}
 	line, _ := r.in.FieldPos(0)
 	t := quantity.Time(0)

@@ -71,7 +71,7 @@ func TestTimesAndSamples(t *testing.T) {
 
 func TestFaults(t *testing.T) {
 	for text, want := range map[string]string{
-		"":                       "line 1: no header",
+		"":                       "line 1: the file is empty",
 		"time\n":                 "line 1: there are no lines",
 		"time [h],a\n":           "line 1: times in \"h\"",
 		"a,b\n":                  "give the rate",
@@ -79,7 +79,7 @@ func TestFaults(t *testing.T) {
 		"time,a\n0,1\nx,0\n":     "line 3: \"x\" is no time",
 		"time,a\n0,1\n1,2\n":     "line 3: \"2\" is no level",
 		"time,a\n1,1\n1,0\n":     "times must rise",
-		"time,a\n0,1\n1,0,1\n":   "line 3:",
+		"time,a\n0,1\n1,0,1\n":   "line 3",
 		"time,a\n0,1\n1e300,0\n": "no time that fits",
 		"time,a\n0,1\n1,\"0\n":   "line",
 		"time,a\n0,1\n-1,0\n":    "no time that fits",
