@@ -10,9 +10,13 @@ import (
 	"strings"
 
 	"gavrix/core/decode"
+	"gavrix/core/quantity"
 	"gavrix/core/recognise"
 	"gavrix/core/safe"
 )
+
+// fewLines are weighed at once.
+const fewLines = 12
 
 // recognised gives links for the lines of a file that no link takes, and prints
 // what was found to standard error.
@@ -33,7 +37,11 @@ func (o *decodeOptions) recognised(ctx context.Context, path string, links []dec
 	case len(names) == 0:
 		return nil, fmt.Errorf("%s: there are no lines in the file", path)
 	}
-	r, err := recognise.Lines(ctx, lines, nil)
+	var weighed func(int)
+	if tell := percent("weighing lines", func(n quantity.Time) float64 { return float64(n) / float64(len(lines)) }); tell != nil && len(lines) > fewLines {
+		weighed = func(n int) { tell(quantity.Time(n + 1)) }
+	}
+	r, err := recognise.Lines(ctx, lines, weighed)
 	if err != nil {
 		return nil, err
 	}
