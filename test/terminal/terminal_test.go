@@ -116,7 +116,9 @@ func (s *term) clean() {
 	assert.Equal(s.t, "0", strings.TrimSpace(s.tmux("display-message", "-p", "#{mouse_any_flag}")))
 }
 
-func (s *term) pid() string {
+func (s *term) pid() string { return pidOf(s, binary) }
+
+func pidOf(s *term, program string) string {
 	s.t.Helper()
 	pane := strings.TrimSpace(s.tmux("display-message", "-p", "#{pane_pid}"))
 	var pid string
@@ -127,7 +129,7 @@ func (s *term) pid() string {
 			stat, _ := os.ReadFile(filepath.Join(p, "stat"))
 			line, _ := os.ReadFile(filepath.Join(p, "cmdline"))
 			_, behind, _ := strings.Cut(string(stat), ") ")
-			if f := strings.Fields(behind); len(f) > 1 && f[1] == pane && strings.Contains(string(line), binary) {
+			if f := strings.Fields(behind); len(f) > 1 && f[1] == pane && strings.Contains(string(line), program) {
 				pid = filepath.Base(p)
 			}
 		}
