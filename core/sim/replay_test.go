@@ -12,6 +12,8 @@ import (
 
 	"gavrix/core/capture"
 	"gavrix/core/capture/pcapng"
+	"gavrix/core/diagnose"
+	"gavrix/core/finding"
 	"gavrix/core/link"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
@@ -152,6 +154,58 @@ func partedText(p *Parting) string {
 		if r != nil {
 			out += fmt.Sprintf("%+v\n", *r)
 		}
+	}
+	return out
+}
+
+// A capture that was kept and opened again gives the same findings, with its own bench,
+// and its levels written as tables and waves are the same levels.
+func TestFindingsOfAKeptCapture(t *testing.T) {
+	codes := map[string]int{}
+	rapid.Check(t, func(rt *rapid.T) {
+		b := lock7(t)
+		if rapid.Bool().Draw(rt, "edited") {
+			e := rapid.SampledFrom([]finding.Edit{
+				{Path: []string{"links", "lower-gauge", "mcu", "frame"}, Value: "8N1"},
+				{Path: []string{"links", "upper-gauge", "mcu", "rate"}, Value: "19.2 kBd"},
+				{Path: []string{"links", "pump", "mcu", "rate"}, Value: "125 kbit/s"},
+				{Path: []string{"links", "hull", "mcu", "rate"}, Value: "100 kbit/s"},
+			}).Draw(rt, "edit")
+			require.NoError(rt, b.Apply(e))
+		}
+		h := NewHeadless(b)
+		for range rapid.IntRange(0, 3).Draw(rt, "inputs") {
+			h.World.RunTo(h.World.now + quantity.Time(rapid.Int64Range(0, int64(50*quantity.Millisecond)).Draw(rt, "gap")))
+			name, what, _ := bytes.Cut([]byte(rapid.SampledFrom(wishes).Draw(rt, "ask")), []byte(" "))
+			i, err := link.ParseIntent(string(what))
+			require.NoError(rt, err)
+			_ = h.World.Do(b.Link(string(name)).Name, i, nil)
+		}
+		h.World.RunTo(h.World.now + 700*quantity.Millisecond)
+		was := h.Store().Snapshot()
+		var file bytes.Buffer
+		require.NoError(rt, pcapng.Save(&file, was))
+		store, err := pcapng.Read(&file)
+		require.NoError(rt, err)
+		store.Advance(was.Now)
+		is := store.Snapshot()
+		again, err := BenchOf(&store.Meta)
+		require.NoError(rt, err)
+		for i, l := range b.Links {
+			want := diagnose.Link(was, l)
+			got := diagnose.Link(is, again.Links[i])
+			for _, f := range want {
+				codes[f.Code]++
+			}
+			require.Equal(rt, saidOf(want), saidOf(got), l.Name)
+		}
+	})
+	require.Greater(t, len(codes), 4, "%v", codes)
+}
+
+func saidOf(fs []finding.Finding) (out []string) {
+	for _, f := range fs {
+		out = append(out, fmt.Sprintf("%d %s: %s; %s; %s", f.Severity, f.Code, f.Seen, f.Why, f.Change))
 	}
 	return out
 }

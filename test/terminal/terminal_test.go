@@ -45,10 +45,11 @@ func TestMain(m *testing.M) {
 type term struct {
 	t      *testing.T
 	socket string
+	limit  time.Duration // how long the screen is waited for
 }
 
 func start(t *testing.T, w, h int) *term {
-	s := &term{t, filepath.Join(t.TempDir(), "tmux")}
+	s := &term{t, filepath.Join(t.TempDir(), "tmux"), 30 * time.Second}
 	s.tmux("-f", "/dev/null", "new-session", "-d", "-x", fmt.Sprint(w), "-y", fmt.Sprint(h), "env PS1='ready$ ' TERM=screen-256color sh")
 	t.Cleanup(func() { _ = exec.Command("tmux", "-S", s.socket, "kill-server").Run() })
 	s.wait("ready$")
@@ -88,7 +89,7 @@ func (s *term) gone(text string) {
 
 func (s *term) until(ok func(string) bool, what string, args ...any) string {
 	s.t.Helper()
-	end := time.Now().Add(30 * time.Second)
+	end := time.Now().Add(s.limit)
 	for {
 		screen := s.screen()
 		if ok(screen) {
