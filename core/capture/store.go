@@ -61,6 +61,7 @@ type Store struct {
 	open     map[Direction]record.Record
 	counters map[Direction]*Counters
 	traces   []*wire.Trace // by line; nil where nothing was kept
+	rests    map[int]Rest  // by line, where a file without levels says so
 	version  atomic.Uint64
 	limit    int
 }
@@ -209,6 +210,22 @@ func (s *Store) Levels(line int, w *wire.Window) {
 	t.Append(w)
 }
 
+// Rest is the level on which a line stood at the end of what is known of it.
+type Rest struct {
+	High      bool
+	Since, To quantity.Time
+}
+
+// Rests says how a line stood at the end, for captures that keep no levels.
+func (s *Store) Rests(line int, r Rest) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.rests == nil {
+		s.rests = map[int]Rest{}
+	}
+	s.rests[line] = r
+}
+
 // Advance says that the capture has come to the time now.
 func (s *Store) Advance(now quantity.Time) {
 	for {
@@ -330,6 +347,29 @@ func (s *Snapshot) PreviousEdge(link uint16, role int, before quantity.Time) (ed
 		return t.Previous(before)
 	}
 	return 0, false
+}
+
+// Rest says how the line in a role stood at the end; ok is false where nobody knows, or
+// where its level was unknown.
+func (s *Snapshot) Rest(link uint16, role int) (r Rest, ok bool) {
+	line := s.store.Meta.Line(link, role)
+	t := s.trace(link, role)
+	if t == nil {
+		s.store.mu.Lock()
+		defer s.store.mu.Unlock()
+		r, ok = s.store.rests[line]
+		return r, ok
+	}
+	kept := t.Kept()
+	if kept.To <= kept.From {
+		return Rest{}, false
+	}
+	r = Rest{Since: kept.From, To: kept.To}
+	if edge, found := t.Previous(kept.To); found {
+		r.Since = max(edge, kept.From)
+	}
+	w := t.Window(r.Since, kept.To)
+	return Rest{w.Level(kept.To - 1), r.Since, r.To}, len(w.Unknown) == 0
 }
 
 // Window gives the levels of a line; ok is false where the capture has none.

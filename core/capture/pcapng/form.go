@@ -11,6 +11,7 @@ import (
 
 // The kinds of packets of the private link type that are no records.
 const (
+	isRests = 0xfd // how the lines stood at the end
 	isPiece = 0xfe // of the capture's description
 	isLast  = 0xff // the last piece
 )

@@ -167,6 +167,8 @@ func (r *reader) record(data []byte, ci gopacket.CaptureInfo, comments []string)
 		}
 	case ci.InterfaceIndex < 0 || ci.InterfaceIndex >= len(r.store.Meta.Links):
 		return nil, false, fmt.Errorf("it belongs to link %d of %d", ci.InterfaceIndex, len(r.store.Meta.Links))
+	case len(data) > 1 && data[0] == version && data[1] == isRests:
+		return nil, false, r.rests(data[2:])
 	default:
 		if err := unmarshal(data, at, rec); err != nil {
 			return nil, false, err
@@ -177,6 +179,22 @@ func (r *reader) record(data []byte, ci gopacket.CaptureInfo, comments []string)
 		rec.Marks = append(rec.Marks, parseMarks(c, mostIndex(rec))...)
 	}
 	return rec, soFar, nil
+}
+
+// rests takes how the lines stood at the end.
+func (r *reader) rests(text []byte) error {
+	var all []rest
+	if err := json.Unmarshal(text, &all); err != nil {
+		return errDamaged
+	}
+	for _, x := range all {
+		if x.Line < 0 || x.Line >= len(r.store.Meta.Lines) || x.Since < 0 || x.To < x.Since || int64(x.To) > limit {
+			return errDamaged
+		}
+		r.store.Rests(x.Line, capture.Rest{High: x.High, Since: x.Since, To: x.To})
+		r.store.Advance(x.To)
+	}
+	return nil
 }
 
 // mostIndex bounds the index of a mark: marks of frames count bits.

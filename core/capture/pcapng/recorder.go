@@ -79,16 +79,11 @@ func (r *Recorder) write(running bool) error {
 		r.done++
 	}
 	r.mark = snap.Mark()
-	if !running {
-		if err := r.soFar(snap.Running); err != nil {
-			return err
-		}
-	} else {
-		for i := range snap.Running {
-			if err := r.w.Write(&snap.Running[i]); err != nil {
-				return err
-			}
-		}
+	if running {
+		return r.w.end(snap)
+	}
+	if err := r.soFar(snap.Running); err != nil {
+		return err
 	}
 	return r.w.Flush()
 }

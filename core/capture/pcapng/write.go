@@ -130,8 +130,43 @@ func Save(out io.Writer, snap *capture.Snapshot) error {
 			return err
 		}
 	}
+	return w.end(snap)
+}
+
+// rest is how a line stood at the end, as the file has it.
+type rest struct {
+	Line  int           `json:"line"`
+	High  bool          `json:"high"`
+	Since quantity.Time `json:"since_ps"`
+	To    quantity.Time `json:"to_ps"`
+}
+
+// end writes what is unfinished, and how the lines stand: levels are not kept, but a line
+// that is held can be told from them alone.
+func (w *Writer) end(snap *capture.Snapshot) error {
 	for i := range snap.Running {
 		if err := w.Write(&snap.Running[i]); err != nil {
+			return err
+		}
+	}
+	var rests []rest
+	meta := snap.Meta()
+	known := map[int]bool{}
+	for l := range meta.Links {
+		for role := range meta.Links[l].Lines {
+			line := meta.Line(uint16(l), role)
+			if r, ok := snap.Rest(uint16(l), role); ok && !known[line] {
+				known[line] = true
+				rests = append(rests, rest{line, r.High, r.Since, r.To})
+			}
+		}
+	}
+	if len(rests) > 0 {
+		text, err := json.Marshal(rests)
+		if err != nil {
+			return err
+		}
+		if err := w.packet(0, 0, append([]byte{version, isRests}, text...), nil); err != nil {
 			return err
 		}
 	}
