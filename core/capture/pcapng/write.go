@@ -155,7 +155,10 @@ func (w *Writer) end(snap *capture.Snapshot) error {
 	for l := range meta.Links {
 		for role := range meta.Links[l].Lines {
 			line := meta.Line(uint16(l), role)
-			if r, ok := snap.Rest(uint16(l), role); ok && !known[line] {
+			if line < 0 || line >= len(meta.Lines) || known[line] {
+				continue
+			}
+			if r, ok := snap.Rest(uint16(l), role); ok {
 				known[line] = true
 				rests = append(rests, rest{line, r.High, r.Since, r.To})
 			}
