@@ -172,7 +172,7 @@ func TestUnprovenRates(t *testing.T) {
 		for _, l := range b.Links {
 			a.linkNamed(l.Name)
 			press(a, "2")
-			out[l.Name] = strings.Count(screenText(a), "? unproven")
+			out[l.Name] = len(regexp.MustCompile(`\S  \? \S`).FindAllString(screenText(a), -1))
 		}
 		return out
 	}
@@ -204,6 +204,18 @@ func TestMixedLinksSayWhatTheyAre(t *testing.T) {
 		rows := regexp.MustCompile(`(?m)^ {5}(SIMULATED|REAL)`).FindAllString(screenText(a), -1)
 		require.Len(t, rows, reals+simulated)
 	}
+}
+
+// Escape pressed twice between two looks at the keyboard comes as Escape with Alt; it
+// leaves the entry line all the same.
+func TestEscapeTwiceAtOnce(t *testing.T) {
+	b := demoBench(t)
+	a := newApp(b, "", nil, capture.NewStore(sim.MetaOf(b)))
+	a.Update(tea.WindowSizeMsg{Width: 160, Height: 60})
+	press(a, ":")
+	require.NotNil(t, a.command)
+	a.Update(tea.KeyPressMsg{Code: tea.KeyEscape, Mod: tea.ModAlt})
+	require.Nil(t, a.command)
 }
 
 func screenText(a *App) string { return sgr.ReplaceAllString(a.frame, "") }

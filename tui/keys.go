@@ -28,6 +28,9 @@ import (
 // key gives a key to who listens: the help, an entry line, the shell's
 // commands, the view's.
 func (a *App) key(k tea.KeyPressMsg) tea.Cmd {
+	if k.Code == tea.KeyEscape {
+		k.Mod &^= tea.ModAlt // pressed twice at once it comes as one key with Alt
+	}
 	name := k.String()
 	if name == "ctrl+c" {
 		return a.quit("")

@@ -236,7 +236,7 @@ func (r *Runner) SetRunning(on bool) { r.do(func(p *Pace) { p.Running = on }) }
 // SetSpeed sets the virtual seconds a second, from a nanosecond to a thousand
 // seconds.
 func (r *Runner) SetSpeed(s float64) {
-	r.do(func(p *Pace) { p.Speed = min(max(s, 1e-9), 1000); p.Reached = p.Speed })
+	r.do(func(p *Pace) { p.Speed = min(max(s, 1e-9), 10_000); p.Reached = p.Speed })
 }
 
 // StepChar stops time and goes on to the end of the next character.

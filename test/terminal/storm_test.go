@@ -35,7 +35,7 @@ func TestRandomKeys(t *testing.T) {
 		out, err := exec.Command("go", "build", "-race", "-o", program, "gavrix/cmd/gavrix").CombinedOutput()
 		require.NoError(t, err, "%s", out)
 	}
-	for faster, speed := range []string{"×1", "×100", "×10000"} {
+	for faster, speed := range []string{"×1", "×100", "×10 000"} {
 		t.Run(speed, func(t *testing.T) {
 			t.Logf("seed %d", *stormSeed)
 			rng := rand.New(rand.NewPCG(*stormSeed, 2))

@@ -64,10 +64,10 @@ type sum struct {
 	unproven bool // what is behind the clock path is no surer than it
 }
 
-// rate writes a row of what follows from the clock path.
+// rate writes a row of what follows from the clock path, with the mark of an unproven one.
 func (s *sum) rate(op, name, value string, style cells.Style, more string) {
 	if s.unproven {
-		style, more = cells.Doubt, "? unproven  "+more
+		style, more = cells.Doubt, "? "+more
 	}
 	s.row(op, name, value, style, more)
 }
