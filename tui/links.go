@@ -48,7 +48,6 @@ func (a *App) mixed() bool {
 	return slices.ContainsFunc(links, func(l capture.Link) bool { return l.Real }) && slices.ContainsFunc(links, func(l capture.Link) bool { return !l.Real })
 }
 
-
 // devicesOf gives the devices that are listed below a link.
 func devicesOf(l *capture.Link) []string {
 	if len(l.Ends) < 2 || len(l.Ends) == 2 && (l.Ends[1] == l.Name || l.Ends[1] == "device" || l.Ends[1] == "there") {
