@@ -274,6 +274,8 @@ func TestBoundsOfFiles(t *testing.T) {
 		"a:\n  " + strings.Repeat("- ", 9000) + "1":                   "more than 50 deep",
 		"a: " + strings.Repeat("x", MostText):                         "longer than 4 MB",
 		"a: " + strings.Repeat("x", 1<<20) + "\nb: }":                 "2:4",
+		"a: 1\nb: 2\rc: 3\n":                                          "2:5: error: character U+000D",
+		"a: 1\n# x\u2028b: 2\n":                                       "2:4: error: character U+2028",
 		"b: \"" + strings.Repeat("y", 1<<20):                          "not YAML",
 	} {
 		_, faults := Parse("f", []byte(text))

@@ -502,6 +502,7 @@ func (f *File) cut(parent, n *Node) (splice, error) {
 // only where they are needed.
 func scalar(s string, inFlow bool) string {
 	plainOK := s != "" && s == strings.TrimSpace(s) && !strings.ContainsAny(s, "\n\r\t\"\\") && !strings.Contains(s, ": ") && !strings.Contains(s, " #") && !strings.HasSuffix(s, ":")
+	plainOK = plainOK && strayBreak([]byte(s)) < 0
 	if plainOK && inFlow {
 		plainOK = !strings.ContainsAny(s, ",[]{}")
 	}

@@ -212,6 +212,24 @@ func (f *File) fault(code string, line, col int, seen, change string) *finding.F
 	return &finding.Finding{Severity: finding.Error, Code: code, Where: f.place(line, col), Seen: seen, Change: change}
 }
 
+// strayBreak finds the first line end that is neither LF nor CR LF: a CR alone,
+// NEL, LS or PS; -1 for none.
+func strayBreak(text []byte) int {
+	for off := 0; off < len(text); {
+		r, n := utf8.DecodeRune(text[off:])
+		switch r {
+		case '\r':
+			if off+1 == len(text) || text[off+1] != '\n' {
+				return off
+			}
+		case 0x85, 0x2028, 0x2029:
+			return off
+		}
+		off += n
+	}
+	return -1
+}
+
 func (f *File) parse() *finding.Finding {
 	f.lineOff = []int{0}
 	if len(f.text) > MostText {
@@ -235,6 +253,15 @@ func (f *File) parse() *finding.Finding {
 		line := bytes.Count(f.text[:good], []byte("\n")) + 1
 		col := utf8.RuneCount(f.text[f.lineOff[line-1]:good]) + 1
 		x := f.fault("not-text", line, col, fmt.Sprintf("byte %02X is not part of UTF-8 text", f.text[good]), "save the file as UTF-8")
+		x.Where.Source = ""
+		return x
+	}
+	// The parser takes these for ends of lines, editors and this file's lines do not.
+	if off := strayBreak(f.text); off >= 0 {
+		r, _ := utf8.DecodeRune(f.text[off:])
+		line := bytes.Count(f.text[:off], []byte("\n")) + 1
+		col := utf8.RuneCount(f.text[f.lineOff[line-1]:off]) + 1
+		x := f.fault("line-end", line, col, fmt.Sprintf("character U+%04X, a line end of another kind", r), "end lines with a line feed, or carriage return and line feed")
 		x.Where.Source = ""
 		return x
 	}
