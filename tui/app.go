@@ -242,7 +242,7 @@ func (a *App) update(msg tea.Msg) tea.Cmd {
 	case tea.MouseClickMsg:
 		a.click(m.X, m.Y)
 	case tea.MouseWheelMsg:
-		if a.viewAt.holds(m.X, m.Y) && a.silent() == "" {
+		if a.viewAt.holds(m.X, m.Y) {
 			a.current().Wheel(m.Button == tea.MouseWheelDown, a)
 		}
 	case tea.PasteMsg:
@@ -305,9 +305,6 @@ func (a *App) click(x, y int) {
 		}
 	case a.viewAt.holds(x, y):
 		a.focus = viewPane
-		if a.silent() != "" {
-			return
-		}
 		a.current().Click(x-a.viewAt.x, y-a.viewAt.y, a)
 	}
 }
@@ -344,22 +341,8 @@ func (a *App) findingsAt(i int) []finding.Finding {
 	return nil
 }
 
-// silent says why the view has nothing to show of the selected link; "" where it has.
-func (a *App) silent() string {
-	l := a.captured()
-	if l == nil || a.current() == ui.View(a.timing) {
-		return ""
-	}
-	return l.Silent
-}
-
-// viewCommands are the commands of the view, where it has something to show.
-func (a *App) viewCommands() []ui.Command {
-	if a.silent() != "" {
-		return nil
-	}
-	return a.current().Commands(a)
-}
+// viewCommands are the commands of the view.
+func (a *App) viewCommands() []ui.Command { return a.current().Commands(a) }
 
 // LinkIndex implements ui.Host.
 func (a *App) LinkIndex() uint16 { return uint16(a.link) }

@@ -46,10 +46,6 @@ func (a *App) panes(body cells.Area) {
 			a.drawLinks(part)
 		case viewPane:
 			a.viewAt = rect{part.X, part.Y, part.W, part.H}
-			if a.silent() != "" {
-				a.drawSilent(part)
-				return
-			}
 			a.current().Draw(part, a)
 		case notesPane:
 			a.drawNotes(part)

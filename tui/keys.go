@@ -42,7 +42,7 @@ func (a *App) key(k tea.KeyPressMsg) tea.Cmd {
 	if a.command != nil {
 		return a.commandKey(k)
 	}
-	if a.current().Typing() && a.focus == viewPane && a.silent() == "" {
+	if a.current().Typing() && a.focus == viewPane {
 		a.message = ""
 		return a.current().Type(k, a)
 	}
@@ -110,7 +110,7 @@ func (a *App) commandKey(k tea.KeyPressMsg) tea.Cmd {
 func (a *App) allCommands() []ui.Command {
 	cs := append(a.commands(), a.viewCommands()...)
 	for i, n := range a.views {
-		if l := a.captured(); i != a.view && (l == nil || l.Silent == "" || n.view == ui.View(a.timing)) {
+		if i != a.view {
 			cs = append(cs, n.view.Commands(a)...)
 		}
 	}

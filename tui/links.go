@@ -131,12 +131,8 @@ func (a *App) drawLink(p cells.Area, y, room, i int) {
 			st = cells.Strong
 		}
 		p.Part(4, y, p.W-4-13, 1).Text(0, 0, st, l.Name)
-		if l.Silent != "" {
-			p.Right(p.W, y, cells.Quiet, "described")
-		} else {
-			p.Right(p.W-6, y, cells.Plain, ago(a.snap.Now, last))
-			p.Right(p.W, y, countStyle(bad), fmt.Sprint(bad))
-		}
+		p.Right(p.W-6, y, cells.Plain, ago(a.snap.Now, last))
+		p.Right(p.W, y, countStyle(bad), fmt.Sprint(bad))
 		if i == a.link {
 			p.Mark(y)
 		}
@@ -186,7 +182,7 @@ func countStyle(bad uint64) cells.Style {
 }
 
 func (a *App) linkState(i int, last quantity.Time) (rune, cells.Style) {
-	if a.session != nil && a.snap.Meta().Links[i].Silent == "" && !a.session.Info(uint16(i)).Open {
+	if a.session != nil && !a.session.Info(uint16(i)).Open {
 		return '✕', cells.Bad
 	}
 	if worst, ok := finding.Worst(a.findingsAt(i)); ok {
@@ -201,13 +197,4 @@ func (a *App) linkState(i int, last quantity.Time) (rune, cells.Style) {
 		return '●', cells.Good
 	}
 	return '○', cells.Quiet
-}
-
-// drawSilent says why there is nothing to see of a link.
-func (a *App) drawSilent(p cells.Area) {
-	x := p.Text(0, 0, cells.Head, strings.ToUpper(a.current().Name()))
-	p.Text(x+2, 0, cells.Strong, a.captured().Name)
-	y := p.Paragraph(1, 2, cells.Plain, "No traffic and no levels: "+a.silent()+".", 0)
-	y = p.Paragraph(1, y+1, cells.Quiet, "Its timing, its start-up and its registers are there: 2.", 0)
-	p.Paragraph(1, y, cells.Quiet, "Traffic and levels of such a bus from a capture: gavrix open FILE.", 0)
 }

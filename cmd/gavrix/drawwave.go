@@ -16,7 +16,6 @@ import (
 	"gavrix/core/decode"
 	"gavrix/core/picture"
 	"gavrix/core/quantity"
-	"gavrix/core/safe"
 	"gavrix/core/scene"
 	"gavrix/core/sim"
 )
@@ -166,14 +165,7 @@ func (o *waveOptions) fromBench(ctx context.Context, path string, w *picture.Wav
 	}
 	w.Snap = h.Store().Snapshot()
 	for i, l := range b.Links {
-		silent := w.Snap.Meta().Links[i].Silent
-		switch {
-		case !o.wants(l.Name):
-			continue
-		case silent != "" && len(o.only) > 0:
-			return fmt.Errorf("--only %s: %s", l.Name, silent)
-		case silent != "":
-			fmt.Fprintf(os.Stderr, "left out: %s: %s\n", safe.Text(l.Name), silent)
+		if !o.wants(l.Name) {
 			continue
 		}
 		band := picture.Band{Link: uint16(i), Kind: all.Of(l.Kind.Name, w.Snap.Meta().Links[i].Roles), Name: l.Name, Settings: l.Model.Tap()}

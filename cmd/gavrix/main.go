@@ -84,7 +84,7 @@ Exit status: 0 fine, 1 a finding or a failed check, 2 could not run.`,
 	root.SetOut(stdout)
 	root.SetFlagErrorFunc(flagError)
 	ui.flags(root.Flags())
-	root.AddCommand(demoCommand(), openCommand(), lintCommand(), proveCommand(), watchCommand(), replayCommand(), decodeCommand(), convertCommand(), calcCommand(), drawCommand(), exportCommand(), sourcesCommand(), portsCommand(), newCommand(), schemaCommand())
+	root.AddCommand(demoCommand(), openCommand(), lintCommand(), proveCommand(), doCommand(), watchCommand(), replayCommand(), decodeCommand(), convertCommand(), calcCommand(), drawCommand(), exportCommand(), sourcesCommand(), portsCommand(), newCommand(), schemaCommand())
 	return root
 }
 

@@ -6,7 +6,7 @@ import (
 
 	"gavrix/core/bus"
 	"gavrix/core/bus/i2c"
-	"gavrix/core/check"
+	"gavrix/core/device"
 	"gavrix/core/doc"
 	"gavrix/core/finding"
 	"gavrix/core/quantity"
@@ -37,26 +37,17 @@ type I2C struct {
 	Timing   i2c.Timing
 	Chosen   bool
 	Devices  []*I2CDevice
-	Asks     []I2CAsk // what the firmware does again and again
+	Asks     []BusAsk // what the firmware does again and again
 	// Stretch and Stuck are how long the unit waits for a clock that is held low, and
 	// for data that are, before it ends the transaction or frees the bus; 0: for ever.
 	Stretch, Stuck quantity.Time
-}
-
-// I2CAsk is a transaction that the firmware makes again and again: it writes, then
-// reads.
-type I2CAsk struct {
-	Name, Device string
-	Address      uint8
-	Every        quantity.Time
-	Write        []byte
-	Read         int
 }
 
 // I2CDevice is one device on an i2c bus.
 type I2CDevice struct {
 	Name, About, Source string
 	End                 i2c.End
+	Part                *device.Device
 }
 
 func scaledType(unit, example string) *doc.Type {
@@ -87,12 +78,7 @@ var i2cKind = kind{
 			{Name: "stuck", Doc: "how long data may be held low on a quiet bus before the unit sends clocks to free it; absent: it never does", Type: doc.TimeType},
 			{Name: "low", Doc: "low count chosen by hand, together with high", Type: doc.Int(0, 1<<20)},
 			{Name: "high", Doc: "high count chosen by hand", Type: doc.Int(0, 1<<20)},
-			{Name: "asks", Doc: "transactions that the firmware makes again and again, by name: it writes, then reads", Type: doc.MapOf(doc.Map(
-				doc.Key{Name: "device", Doc: "the device that it addresses", Type: doc.NameType, Required: true},
-				doc.Key{Name: "every", Doc: "time from one to the next", Type: doc.TimeType, Required: true},
-				doc.Key{Name: "write", Doc: "bytes to write, in hex", Type: hexType(false)},
-				doc.Key{Name: "read", Doc: "number of bytes to read behind them", Type: doc.Int(0, 255), Default: "0"},
-			))},
+			asksKey(),
 		}
 	},
 	link: func() []doc.Key {
@@ -140,13 +126,16 @@ func (x *binder) i2c(l *Link, n *doc.Node) Model {
 	for i, d := range parts {
 		end := d.End.(i2c.End)
 		out.Load += end.Load
-		out.Devices = append(out.Devices, &I2CDevice{Name: nodes[i].Key, About: d.About, Source: d.Source, End: end})
-		l.Ends = append(l.Ends, End{Name: nodes[i].Key, About: d.About, Source: d.Source, Settings: own, Toward: own})
+		out.Devices = append(out.Devices, &I2CDevice{Name: nodes[i].Key, About: d.About, Source: d.Source, End: end, Part: d})
+		l.Ends = append(l.Ends, End{Name: nodes[i].Key, About: d.About, Source: d.Source, Settings: own, Toward: own, Part: d})
 	}
 	if len(n.Get("devices").All()) == 0 {
 		x.noDevices(n)
 	}
-	x.i2cAsks(out, m)
+	out.Asks = x.asks(l, m, func(text string) error {
+		_, err := i2c.ParseTransaction(text)
+		return err
+	})
 	out.Range, out.NoRange = i2c.PullUpFor(out.Supply, out.Load, out.Class)
 	out.Rise = out.Class.Rise
 	if out.PullUp > 0 {
@@ -197,30 +186,6 @@ func (l *I2C) sourced() []Sourced {
 		out = append(out, Sourced{"links." + l.Name + ".mcu: counts", fmt.Sprintf("low %d, high %d", l.Timing.Low, l.Timing.High), "", IsDerived, 0})
 	}
 	return out
-}
-
-// i2cAsks reads what the firmware does by itself.
-func (x *binder) i2cAsks(out *I2C, m *doc.Node) {
-	for _, a := range m.Get("asks").All() {
-		ask := I2CAsk{Name: a.Key, Device: a.Text("device"), Read: doc.Of[int](a, "read"), Every: doc.Of[quantity.Time](a, "every"), Write: check.Bytes(doc.Of[[]check.Cell](a, "write"))}
-		known := false
-		for _, d := range out.Devices {
-			if d.Name == ask.Device {
-				ask.Address, known = d.End.Address, true
-			}
-		}
-		switch {
-		case !known && out.node.Get("devices", ask.Device) != nil:
-			// Its file has a fault, which is said already.
-		case !known:
-			x.fault("unknown-device", a.Get("device").Place(), "name one of the bus's devices", "%s is no device on this bus", ask.Device)
-		case ask.Every < quantity.Millisecond:
-			x.fault("ask-too-fast", a.Get("every").Place(), "write at least 1 ms", "asking every %s", ask.Every)
-		case len(ask.Write) == 0 && ask.Read == 0:
-			x.fault("ask-empty", a.KeyPlace(), "add `write:` or `read:`", "%s neither writes nor reads", a.Key)
-		}
-		out.Asks = append(out.Asks, ask)
-	}
 }
 
 // FromRegisters gives the counts that values of the control registers mean: the inverse

@@ -59,6 +59,9 @@ type End struct {
 	// stated. Off is by how much the clock of this very part is off, as a share.
 	Clock quantity.Freq
 	Off   float64
+	// Part is the device as its file describes it; nil of the MCU and on kinds of
+	// links whose parts have no registers.
+	Part *device.Device
 }
 
 // Model is what a kind of link makes of its description.

@@ -8,9 +8,11 @@ import (
 
 	"gavrix/core/bus"
 	"gavrix/core/bus/spi"
+	"gavrix/core/device"
 	"gavrix/core/doc"
 	"gavrix/core/finding"
 	"gavrix/core/quantity"
+	"gavrix/core/register"
 )
 
 // SPIUnit is how a unit makes the clock of an spi bus.
@@ -24,6 +26,7 @@ type SPI struct {
 	*Link
 	Clocking *SPIUnit
 	Devices  []*SPIDevice
+	Asks     []BusAsk // what the firmware does again and again
 }
 
 // SPIDevice is one device on an spi bus, with both ends' settings.
@@ -37,6 +40,7 @@ type SPIDevice struct {
 	// Lead, Lag and Idle are the times that the firmware gives select.
 	Lead, Lag, Idle quantity.Time
 	NoDivider       bool // no divider serves; Margin is the slowest
+	Part            *device.Device
 }
 
 // WordTime is the time of a word at the divider in use.
@@ -65,7 +69,7 @@ var spiKind = kind{
 			{Name: "word", Doc: "bits a word, as 8", Type: fieldType},
 		}
 	},
-	mcu: func() []doc.Key { return nil },
+	mcu: func() []doc.Key { return []doc.Key{asksKey()} },
 	link: func() []doc.Key {
 		return []doc.Key{transactionChecks(spi.Kind), devicesKey(
 			doc.Key{Name: "mcu", Doc: "the MCU's settings for this device; absent: those that the device wants", Type: doc.Map(
@@ -101,7 +105,7 @@ func (x *binder) spi(l *Link, n *doc.Node) Model {
 	for i, d := range parts {
 		c := nodes[i]
 		end := d.End.(spi.End)
-		s := &SPIDevice{Name: c.Key, About: d.About, Source: d.Source, MCU: end.Settings, End: end}
+		s := &SPIDevice{Name: c.Key, About: d.About, Source: d.Source, MCU: end.Settings, End: end, Part: d}
 		m := c.Map("mcu")
 		if m.Get("mode") != nil {
 			s.MCU = s.MCU.WithMode(doc.Of[int](m, "mode"))
@@ -142,7 +146,7 @@ func (x *binder) spi(l *Link, n *doc.Node) Model {
 			}
 		}
 		out.Devices = append(out.Devices, s)
-		l.Ends = append(l.Ends, End{Name: s.Name, About: s.About, Source: s.Source, Settings: s.End.Settings, Toward: s.MCU})
+		l.Ends = append(l.Ends, End{Name: s.Name, About: s.About, Source: s.Source, Settings: s.End.Settings, Toward: s.MCU, Part: d})
 	}
 	if len(n.Get("devices").All()) == 0 {
 		x.noDevices(n)
@@ -150,7 +154,51 @@ func (x *binder) spi(l *Link, n *doc.Node) Model {
 	if len(out.Devices) == 0 {
 		return nil
 	}
+	out.Asks = x.asks(l, n.Get("mcu"), func(text string) error {
+		_, _, err := spi.ParseWords(text, len(out.Devices), func(i int) int { return out.Devices[i].MCU.Word })
+		return err
+	})
 	return out
+}
+
+// FromRegisters gives the settings and the divider that values of the control registers
+// mean: the inverse of the words for the first device. It is false where the board does
+// not describe them all, or where they mean none.
+func (l *SPI) FromRegisters(value func(*register.Register) uint64) (s spi.Settings, divider int, ok bool) {
+	u := l.Clocking
+	if l.registers == nil || u.Register == "" || u.Field == "" {
+		return s, 0, false
+	}
+	word := func(where string) (string, bool) {
+		r, f, err := place(l.registers, where)
+		if err != nil {
+			return "", false
+		}
+		return f.Meaning(f.Of(value(r))), true
+	}
+	text, ok := word(u.Register + "." + u.Field)
+	divider, err := strconv.Atoi(text)
+	if !ok || err != nil || divider < 1 {
+		return s, 0, false
+	}
+	s = l.Devices[0].MCU
+	for name, set := range map[string]func(string){
+		"clock-idle":  func(w string) { s.ClockIdleHigh = w == "high" },
+		"sample-edge": func(w string) { s.SampleSecond = w == "second" },
+		"order":       func(w string) { s.LSBFirst = w == "lsb" },
+		"word": func(w string) {
+			if n, err := strconv.Atoi(w); err == nil {
+				s.Word = n
+			}
+		},
+	} {
+		if where := l.Unit.Control[name]; where != "" {
+			if w, known := word(where); known {
+				set(w)
+			}
+		}
+	}
+	return s, divider, s.Check() == nil
 }
 
 // Bit implements Model.

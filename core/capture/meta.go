@@ -34,8 +34,6 @@ type Link struct {
 	Resolution quantity.Time
 	// OneSided says that only the MCU's own receiver can be watched.
 	OneSided bool
-	// Silent says why nothing can be seen of it; "" where it can.
-	Silent string
 }
 
 // Add adds a link whose lines have these names by role, "" for one that is absent.

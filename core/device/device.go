@@ -6,8 +6,10 @@ import (
 	"fmt"
 	"io/fs"
 
+	"gavrix/core/access"
 	"gavrix/core/bus"
 	"gavrix/core/bus/all"
+	"gavrix/core/bus/spi"
 	"gavrix/core/doc"
 	"gavrix/core/finding"
 )
@@ -21,6 +23,10 @@ type Device struct {
 	End any
 	// Talks is what a part on a character link says; nil for other parts.
 	Talks *Talker
+	// Map is what a part with registers holds; nil where the file describes none.
+	Map *Map
+	// Acts is what a simulated part with registers does by itself.
+	Acts *Acts
 }
 
 // Schema of a device file.
@@ -39,6 +45,9 @@ func schema() *doc.Type {
 			doc.Key{Name: "source", Doc: "document and page that the facts come from", Type: doc.AnyText},
 			doc.Key{Name: "end", Doc: "the part's end of the link, as its sheet words it", Type: k.EndSchema, Required: true},
 		)
+		if patternRules[k.Name] != nil {
+			t = t.With(mapKeys()...)
+		}
 		if b, has := behaviours[k.Name]; has {
 			t = t.With(doc.Key{Name: "behaviour", Doc: "what the simulated part does", Type: b.schema})
 		}
@@ -56,6 +65,17 @@ type behaviour struct {
 
 var behaviours = map[string]behaviour{
 	"uart": {talkerSchema, bindTalker},
+	"spi":  {actsSchema, bindActs},
+	"i2c":  {actsSchema, bindActs},
+}
+
+// patternRules say what each kind of bus demands of access patterns, by the part's end.
+// Parts on other kinds of bus have no registers.
+var patternRules = map[string]func(end any) access.Rules{
+	"spi": func(end any) access.Rules {
+		return access.Rules{Duplex: true, Break: "release", Word: end.(spi.End).Word}
+	},
+	"i2c": func(any) access.Rules { return access.Rules{Break: "restart", Word: 8} },
 }
 
 // Load reads the device file with the name below dir.
@@ -86,6 +106,11 @@ func Parse(name string, text []byte) (*Device, []finding.Finding) {
 		return nil, []finding.Finding{{
 			Severity: finding.Error, Code: "bad-end", Where: root.Get("end").KeyPlace(), Seen: err.Error(), Change: "mend the end",
 		}}
+	}
+	if patternRules[d.Kind.Name] != nil {
+		if faults := bindMap(d, root); len(faults) > 0 {
+			return nil, faults
+		}
 	}
 	if b, has := behaviours[d.Kind.Name]; has {
 		if faults := b.bind(d, root.Map("behaviour")); len(faults) > 0 {

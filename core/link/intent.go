@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"gavrix/core/quantity"
+	"gavrix/core/record"
 )
 
 // Intent is something that can be asked of a link. It is a plain value; its text is
@@ -25,6 +26,7 @@ const (
 	HoldVerb      = "hold"
 	PowerVerb     = "power"
 	ConfigureVerb = "configure"
+	PresetVerb    = "preset"
 )
 
 // Send lets the MCU's end send characters.
@@ -55,6 +57,13 @@ type Power struct {
 // its own; whoever edits a bench makes them.
 type Configure struct{ State string }
 
+// Preset puts bits into a named value of a simulated device's registers, past what its
+// bus could do: how a part was before.
+type Preset struct {
+	Device, Value string
+	Bits          uint64
+}
+
 // Verb implements Intent.
 func (Send) Verb() string      { return SendVerb }
 func (Transact) Verb() string  { return TransactVerb }
@@ -63,12 +72,16 @@ func (Hold) Verb() string      { return HoldVerb }
 func (Power) Verb() string     { return PowerVerb }
 func (Configure) Verb() string { return ConfigureVerb }
 
+// Verb implements Intent.
+func (Preset) Verb() string { return PresetVerb }
+
 func (s Send) args() string      { return hex.EncodeToString(s.Data) }
 func (t Transact) args() string  { return t.Text }
 func (c Cut) args() string       { return onOff(!c.Joined) + " " + c.End }
 func (h Hold) args() string      { return onOff(!h.Release) + " " + h.Role }
 func (p Power) args() string     { return onOff(p.On) + " " + p.Device }
 func (c Configure) args() string { return c.State }
+func (p Preset) args() string    { return fmt.Sprintf("%q %q 0x%X", p.Device, p.Value, p.Bits) }
 
 func onOff(on bool) string {
 	if on {
@@ -105,6 +118,13 @@ var parsers = map[string]func(args string) (Intent, error){
 		return Power{name, on}, err
 	},
 	ConfigureVerb: func(a string) (Intent, error) { return Configure{a}, nil },
+	PresetVerb: func(a string) (Intent, error) {
+		var p Preset
+		if _, err := fmt.Sscanf(a, "%q %q 0x%X", &p.Device, &p.Value, &p.Bits); err != nil || p.args() != a {
+			return nil, fmt.Errorf("%q: write device and value in quotes, and the bits, as \"leaf-angle\" \"MODE\" 0x3", a)
+		}
+		return p, nil
+	},
 }
 
 // switched reads on or off, and what is switched.
@@ -173,4 +193,6 @@ type Outcome struct {
 	At   quantity.Time
 	OK   bool
 	Text string // what happened, in words
+	// Record is the transaction as the MCU's end saw it; nil where it saw none.
+	Record *record.Record
 }

@@ -229,6 +229,7 @@ const (
 	WonOver                     // can: identifier of a frame that lost the arbitration against this one, bit 29 for 29 bits; Index is the deciding bit, from 1
 	HeldBack                    // can: how long the frame had to wait since it lost an arbitration
 	ErrorCounts                 // can: of the end that is Index behind it: receive errors in the low 16 bits, transmit errors above
+	Undriven                    // spi: the bits of a word at which nobody drove the line back, as a mask
 	factKinds                   // keep last
 )
 

@@ -7,6 +7,7 @@ import (
 	"gavrix/core/bench"
 	"gavrix/core/bus"
 	"gavrix/core/bus/i2c"
+	"gavrix/core/device"
 	"gavrix/core/link"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
@@ -28,7 +29,7 @@ type I2C struct {
 	Bit            quantity.Time
 	Rise           quantity.Time // Forever without a pull-up
 	Devices        []i2c.End
-	Asks           []bench.I2CAsk
+	Asks           []bench.BusAsk
 }
 
 // I2COf gives the bus as a bench states it, the MCU's end as its firmware's
@@ -65,7 +66,7 @@ func parseI2C(text string) (*I2C, error) {
 		return nil, fmt.Errorf("the bus is out of range")
 	}
 	for _, a := range b.Asks {
-		if a.Every < quantity.Microsecond || a.Read < 0 || a.Read > 255 || a.Address > 0x7f {
+		if a.Every < quantity.Microsecond {
 			return nil, fmt.Errorf("what the firmware asks is out of range")
 		}
 	}
@@ -83,13 +84,32 @@ type i2cBus struct {
 	asked      bool
 	wanted     []func(link.Outcome) // of the transactions that wait, nil for the firmware's own
 	off        map[string]bool      // devices without supply
-	held       []bool               // lines that are held low
+	parts      map[string]i2c.Device
+	works      map[string]*device.Part // their registers, where they are described
+	described  map[string]*device.Device
+	ended      []ended
+	seen       []record.Record // transactions that the tap saw when it last read
+	held       []bool          // lines that are held low
 }
 
 func newI2CBus(p place, l *bench.Link) simulated {
-	b := &i2cBus{wires: wires{place: p}, link: l.Name, off: map[string]bool{}}
+	b := &i2cBus{wires: wires{place: p}, link: l.Name, off: map[string]bool{}, parts: map[string]i2c.Device{}, works: map[string]*device.Part{}, described: map[string]*device.Device{}}
+	for _, d := range l.Model.(*bench.I2C).Devices {
+		b.described[d.Name] = d.Part
+		b.power(d.Name)
+	}
 	b.start(I2COf(l))
 	return b
+}
+
+// power lets a device begin as it is after power-up.
+func (b *i2cBus) power(name string) {
+	delete(b.parts, name)
+	if d := b.described[name]; d != nil {
+		if on, part := d.OnI2C(func() quantity.Time { return b.w.now }); on != nil {
+			b.parts[name], b.works[name] = on, part
+		}
+	}
 }
 
 // start puts the parties on a bus anew, from the present time on.
@@ -101,6 +121,10 @@ func (b *i2cBus) start(n I2C) {
 		}
 	}
 	b.wanted = nil
+	for _, e := range b.ended {
+		e.done(e.Outcome)
+	}
+	b.ended = nil
 	b.fresh(2, i2c.NewDecoder(i2c.Settings{Stuck: 25 * quantity.Millisecond}, b.index), b)
 	for i := range b.bus.Rise {
 		b.bus.Rise[i] = n.Rise
@@ -123,7 +147,12 @@ func (b *i2cBus) start(n I2C) {
 		if b.off[d.Name] {
 			continue
 		}
-		t := &i2c.Target{Device: &i2c.Memory{Bytes: slices.Clone(d.Holds), Pointer: d.Pointer}, Address: int(d.Address)}
+		on := b.parts[d.Name]
+		if on == nil {
+			on = &i2c.Memory{Bytes: slices.Clone(d.Holds), Pointer: d.Pointer}
+			b.parts[d.Name] = on
+		}
+		t := &i2c.Target{Device: on, Address: int(d.Address)}
 		if d.Stretch > 0 {
 			t.Stretch = func(int) quantity.Time { return d.Stretch }
 		}
@@ -157,19 +186,16 @@ func (b *i2cBus) runs() {
 }
 
 // ask queues a transaction, unless all of an earlier round still wait.
-func (b *i2cBus) ask(a bench.I2CAsk) {
+func (b *i2cBus) ask(a bench.BusAsk) {
 	if b.now.Off || b.controller.Queued() > len(b.now.Asks) || b.now.Unserved && b.asked {
 		return
 	}
 	b.asked = true
-	var t i2c.Transaction
-	if len(a.Write) > 0 {
-		t.Segments = append(t.Segments, i2c.Segment{Address: int(a.Address), Data: a.Write})
+	for _, text := range a.Texts {
+		if t, err := i2c.ParseTransaction(text); err == nil {
+			b.queue(t, nil)
+		}
 	}
-	if a.Read > 0 {
-		t.Segments = append(t.Segments, i2c.Segment{Address: int(a.Address), Read: a.Read})
-	}
-	b.queue(t, nil)
 }
 
 // queue hands a transaction to the unit; done is told what came of it.
@@ -187,7 +213,32 @@ func (b *i2cBus) event(e i2c.Event) {
 	done := b.wanted[0]
 	b.wanted = b.wanted[1:]
 	if done != nil {
-		done(link.Outcome{At: e.At, OK: e.What == i2c.Done, Text: said(e)})
+		// The tap has not read so far yet.
+		b.ended = append(b.ended, ended{link.Outcome{At: e.At, OK: e.What == i2c.Done, Text: said(e)}, done})
+	}
+}
+
+// ended is a transaction that is over, and who waits for it.
+type ended struct {
+	link.Outcome
+	done func(link.Outcome)
+}
+
+// read gives tap and capture the levels up to now, and tells who waits how transactions
+// ended.
+func (b *i2cBus) read() {
+	b.seen = b.seen[:0]
+	b.wires.read()
+	over := b.ended
+	b.ended = nil
+	for _, e := range over {
+		for i := range b.seen {
+			if r := &b.seen[i]; r.End >= e.At-b.now.Bit && r.Start < e.At {
+				e.Record = r
+				break
+			}
+		}
+		e.done(e.Outcome)
 	}
 }
 
@@ -214,6 +265,9 @@ func (b *i2cBus) Put(r *record.Record) {
 		r.From = record.MCU
 	}
 	b.w.store.Put(r)
+	if r.Kind == record.Transaction && len(b.ended) > 0 {
+		b.seen = append(b.seen, r.Clone())
+	}
 	r.From = record.Nobody
 }
 
@@ -231,7 +285,7 @@ func (b *i2cBus) bit() quantity.Time { return b.now.Bit }
 
 func (b *i2cBus) takes() map[string]string {
 	takes := map[string]string{
-		link.TransactVerb: "", link.HoldVerb: "", link.PowerVerb: "", link.ConfigureVerb: "",
+		link.TransactVerb: "", link.HoldVerb: "", link.PowerVerb: "", link.ConfigureVerb: "", link.PresetVerb: "",
 		link.SendVerb: "on an i2c bus transactions are sent: transact start 3A ack 07 ack stop",
 		link.CutVerb:  "all parties of an i2c bus share its lines: they can be held, and devices switched off",
 	}
@@ -267,7 +321,16 @@ func (b *i2cBus) do(i link.Intent, done func(link.Outcome)) error {
 			return fmt.Errorf("%q is no device on it", i.Device)
 		}
 		b.off[i.Device] = !i.On
+		b.power(i.Device)
 		b.anew("%s: supply %s", i.Device, map[bool]string{true: "on", false: "off"}[i.On])
+	case link.Preset:
+		part := b.works[i.Device]
+		if part == nil {
+			return fmt.Errorf("%q is no device with registers on it", i.Device)
+		}
+		if err := part.Preset(i.Value, i.Bits); err != nil {
+			return err
+		}
 	case link.Configure:
 		n, err := parseI2C(i.State)
 		if err != nil {

@@ -370,7 +370,15 @@ func TestIntentsAreRefused(t *testing.T) {
 		want string
 	}{
 		{"nowhere", link.Send{Data: []byte("x")}, "no link"},
-		{"gate", link.Send{Data: []byte("x")}, "does not run spi links yet"},
+		{"gate", link.Send{Data: []byte("x")}, "words are exchanged"},
+		{"gate", link.Cut{End: "mcu"}, "there are clock, out, in, select-leaf-angle"},
+		{"gate", link.Hold{Role: "clock"}, "only the line in can be held"},
+		{"gate", link.Power{Device: "pump"}, "no device on it"},
+		{"gate", link.Transact{Text: "select 4 out 00"}, "3 devices"},
+		{"gate", link.Transact{Text: "out ZZ"}, "8 bits in hex"},
+		{"gate", link.Configure{State: "e30"}, "out of range"},
+		{"gate", link.Preset{Device: "trim", Value: "NONE"}, "no value"},
+		{"hull", link.Preset{Device: "log-memory", Value: "X"}, "no device with registers"},
 		{"pump", link.Send{Data: []byte("x")}, "a can node sends frames"},
 		{"hull", link.Send{Data: []byte("x")}, "on an i2c bus transactions are sent"},
 		{"pump", link.Cut{End: "mcu"}, "share one pair"},

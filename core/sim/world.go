@@ -4,7 +4,6 @@
 package sim
 
 import (
-	"cmp"
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
@@ -25,7 +24,7 @@ type World struct {
 	now    quantity.Time
 	rng    *rand.Rand
 	actors []actor
-	links  []simulated // by the link's place in the bench; nil where none is simulated
+	links  []simulated // by the link's place in the bench; nil where a real port is behind it
 	names  []string    // of the links
 	// What an input brings about stands behind it in the capture: meanwhile it is
 	// held back.
@@ -69,6 +68,7 @@ var kinds = map[string]kind{
 	"uart":  {newUART, func(l *bench.Link) string { return packed(EndsOf(l)) }},
 	"i2c":   {newI2CBus, func(l *bench.Link) string { return packed(I2COf(l)) }},
 	"pulse": {newPulseLine, func(l *bench.Link) string { return packed(StripOf(l)) }},
+	"spi":   {newSPIBus, func(l *bench.Link) string { return packed(SPIOf(l)) }},
 	"can":   {newCANBus, func(l *bench.Link) string { return packed(NodesOf(l)) }},
 }
 
@@ -103,9 +103,6 @@ func MetaOf(b *bench.Bench) capture.Meta {
 		for _, e := range l.Ends {
 			c.Ends = append(c.Ends, e.Name)
 		}
-		if _, runs := kinds[l.Kind.Name]; !runs && l.Port == nil {
-			c.Silent = fmt.Sprintf("the simulation does not run %s links yet", l.Kind.Name)
-		}
 		var roles, lines []string
 		for _, r := range l.Roles() {
 			roles = append(roles, r.Name)
@@ -123,12 +120,11 @@ func New(b *bench.Bench, store *capture.Store) *World {
 	line := 0
 	for i, l := range b.Links {
 		w.names = append(w.names, l.Name)
-		k, runs := kinds[l.Kind.Name]
-		if l.Port == nil && runs {
+		if l.Port == nil {
 			id := uint16(len(w.actors))
 			w.actors = append(w.actors, nil)
 			store.Put(&record.Record{Kind: record.Opened, Link: l.Index, Origin: record.FromGavrix, Text: "simulated"})
-			s := k.new(place{w, l.Index, id, line}, l)
+			s := kinds[l.Kind.Name].new(place{w, l.Index, id, line}, l)
 			w.actors[id], w.links[i] = s, s
 		}
 		line += len(l.Roles())
@@ -170,8 +166,7 @@ func (w *World) link(name string) (simulated, uint16, error) {
 		switch {
 		case n != name:
 		case w.links[i] == nil:
-			why := cmp.Or(w.store.Meta.Links[i].Silent, "a real port is behind it")
-			return nil, 0, fmt.Errorf("link %s: %s", name, why)
+			return nil, 0, fmt.Errorf("link %s: a real port is behind it", name)
 		default:
 			return w.links[i], uint16(i), nil
 		}
@@ -254,11 +249,7 @@ func (w *World) StepChar(most quantity.Time) {
 func (w *World) Info(l uint16) link.Info {
 	i := link.Info{Simulated: true, Role: "MCU", Levels: true, Marks: "all", Open: true}
 	if int(l) >= len(w.links) || w.links[l] == nil {
-		i := link.Info{Simulated: true, Problem: "there is no such link"}
-		if int(l) < len(w.store.Meta.Links) {
-			i.Problem = w.store.Meta.Links[l].Silent
-		}
-		return i
+		return link.Info{Simulated: true, Problem: "there is no such simulated link"}
 	}
 	i.Takes = w.links[l].takes()
 	return i

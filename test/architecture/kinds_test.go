@@ -24,7 +24,7 @@ var (
 
 // kindTables are the tables by kind, one for each layer that has to know kinds.
 var kindTables = []string{
-	"core/bench/link.go", "core/device/device.go", "core/sim/world.go", "core/picture/timing.go",
+	"core/bench/link.go", "core/device/device.go", "core/operation/wire.go", "core/sim/world.go", "core/picture/timing.go",
 	"core/diagnose/diagnose.go", "tui/timing/timing.go", "cmd/gavrix/calcframe.go",
 }
 

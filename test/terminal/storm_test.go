@@ -58,16 +58,19 @@ func TestRandomKeys(t *testing.T) {
 			answers := func(n int) {
 				began := time.Now()
 				s.tmux("resize-window", "-x", "120", "-y", "40")
-				text, turn := fmt.Sprintf(":zz%dzz", n), 0
+				// A program that is behind is given longer each time.
+				text, turn, patience := fmt.Sprintf(":zz%dzz", n), 0, 40
 				s.until(func(screen string) bool {
 					if strings.Contains(screen, text) {
 						return true
 					}
-					switch turn++; turn % 40 {
+					switch turn++; turn {
 					case 1, 6, 11, 16:
 						s.keys("Escape")
 					case 21:
 						s.text(text)
+					case patience:
+						turn, patience = 0, 2*patience
 					}
 					return false
 				}, "an answer to %d keys", n)

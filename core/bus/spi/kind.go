@@ -2,6 +2,7 @@ package spi
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 
 	"gavrix/core/bus"
@@ -52,8 +53,11 @@ var Kind = &bus.Kind{
 func fields(r *record.Record) map[string]any {
 	out := map[string]any{"word_bits": r.Bits, "out": Words(r, r.Data), "in": Words(r, r.Back)}
 	var last []int64
+	undriven := map[string]string{}
 	for _, f := range r.Facts {
 		switch f.What {
+		case record.Undriven:
+			undriven[strconv.Itoa(f.Index)] = fmt.Sprintf("%0*b", r.Bits, f.Value)
 		case record.LastSample:
 			last = append(last, f.Value)
 		case record.CutBits:
@@ -64,6 +68,9 @@ func fields(r *record.Record) map[string]any {
 	}
 	if last != nil {
 		out["last_samples_ps"] = last
+	}
+	if len(undriven) > 0 {
+		out["undriven_in"] = undriven
 	}
 	return out
 }
@@ -151,7 +158,19 @@ func sentence(r *record.Record) string {
 		}
 		return strings.Join(out, " ")
 	}
-	s := "out " + hex(Words(r, r.Data)) + "  in " + hex(Words(r, r.Back))
+	var in []string
+	for i, w := range Words(r, r.Back) {
+		text := []byte(fmt.Sprintf("%0*X", digits, w))
+		open, _ := r.Fact(record.Undriven, i)
+		for k := range text {
+			low := 4 * (len(text) - 1 - k)
+			if all := uint32(0xf) >> max(low+4-int(r.Bits), 0); low < 32 && all > 0 && uint32(open)>>low&0xf == all {
+				text[k] = '-'
+			}
+		}
+		in = append(in, string(text))
+	}
+	s := "out " + hex(Words(r, r.Data)) + "  in " + strings.Join(in, " ")
 	if r.Text != "" {
 		s += "  " + r.Text
 	}

@@ -106,6 +106,16 @@ type Lines struct {
 // shared data line both directions are on Out: the MCU's bits up to the turn,
 // the device's from there on.
 func Encode(s Settings, start, half quantity.Time, out, back []uint32) (Lines, quantity.Time) {
+	return EncodeTimed(s, Timing{half, half, half}, start, out, back)
+}
+
+// Timing are the times of a span: half a period of the clock, from select to the first
+// edge, and from the last edge to release.
+type Timing struct{ Half, Lead, Lag quantity.Time }
+
+// EncodeTimed is Encode with times of its own around the clock.
+func EncodeTimed(s Settings, times Timing, start quantity.Time, out, back []uint32) (Lines, quantity.Time) {
+	half := times.Half
 	var l Lines
 	t := start
 	if s.Select != NoSelect {
@@ -137,7 +147,7 @@ func Encode(s Settings, start, half quantity.Time, out, back []uint32) (Lines, q
 		return 0
 	}
 	change := t // the time at which the next bit is put out
-	t += half
+	t += times.Lead
 	for k := range n {
 		for i := range s.Word {
 			if s.SampleSecond {
@@ -159,7 +169,7 @@ func Encode(s Settings, start, half quantity.Time, out, back []uint32) (Lines, q
 		}
 	}
 	// The data lines go back to rest behind the last sample.
-	end := t
+	end := t - half + times.Lag
 	set(end, 0, false)
 	set(end, 1, false)
 	if s.Select != NoSelect {
@@ -192,6 +202,7 @@ type Decoder struct {
 	clash    bool // another device was selected too
 	unknown  bool // a bit of the word is of a line whose level wasn't known
 	out, in  uint32
+	open     uint32 // bits at which nobody drove data in
 	wordAt   quantity.Time
 	lastAt   quantity.Time // newest clock edge
 	sampled  quantity.Time // newest sample
@@ -295,7 +306,7 @@ func (d *Decoder) busy() bool { return d.n > 0 || len(d.rec.Offsets) > 0 }
 func (d *Decoder) begin(t quantity.Time, clockHigh bool) {
 	d.selected = true
 	d.rec.Start = t
-	d.n, d.pos, d.out, d.in = 0, 0, 0, 0
+	d.n, d.pos, d.out, d.in, d.open = 0, 0, 0, 0, 0
 	d.clash = false
 	// The first edge after the idle level samples with CPHA 0, the second
 	// with CPHA 1.
@@ -342,10 +353,18 @@ func (d *Decoder) take(t quantity.Time, out, in bool, sink record.Sink) {
 		d.wordAt, d.unknown = t, false
 	}
 	d.sampled = t
-	for _, w := range d.data {
-		d.unknown = d.unknown || w != nil && w.Floating(t)
+	var o, i, open uint32
+	for k, w := range d.data {
+		if w == nil {
+			continue
+		}
+		switch symbol := w.Symbol(t); {
+		case symbol == 'z' && k == 1:
+			open = 1 // nobody answers: on a line that several parts share that is no fault
+		case symbol > '1':
+			d.unknown = true
+		}
 	}
-	var o, i uint32
 	if out {
 		o = 1
 	}
@@ -355,9 +374,11 @@ func (d *Decoder) take(t quantity.Time, out, in bool, sink record.Sink) {
 	if d.set.LSBFirst {
 		d.out |= o << d.n
 		d.in |= i << d.n
+		d.open |= open << d.n
 	} else {
 		d.out = d.out<<1 | o
 		d.in = d.in<<1 | i
+		d.open = d.open<<1 | open
 	}
 	if d.n++; d.n < d.set.Word {
 		return
@@ -366,10 +387,13 @@ func (d *Decoder) take(t quantity.Time, out, in bool, sink record.Sink) {
 		d.rec.Marks = append(d.rec.Marks, record.Mark{Index: len(d.rec.Offsets), Flags: record.Floating})
 	}
 	d.rec.Facts = append(d.rec.Facts, record.Fact{What: record.LastSample, Index: len(d.rec.Offsets), Value: int64(t - d.rec.Start)})
+	if d.open != 0 {
+		d.rec.Facts = append(d.rec.Facts, record.Fact{What: record.Undriven, Index: len(d.rec.Offsets), Value: int64(d.open)})
+	}
 	d.rec.Offsets = append(d.rec.Offsets, d.wordAt-d.rec.Start)
 	d.rec.Data = putWord(d.rec.Data, d.out, d.set.bytes())
 	d.rec.Back = putWord(d.rec.Back, d.in, d.set.bytes())
-	d.n, d.out, d.in = 0, 0, 0
+	d.n, d.out, d.in, d.open = 0, 0, 0, 0
 	if len(d.rec.Offsets) >= maxWords {
 		d.rec.More = true
 		d.put(t, sink)
@@ -426,7 +450,7 @@ func (d *Decoder) put(t quantity.Time, sink record.Sink) {
 	sink.Put(&d.rec)
 	d.rec.Data, d.rec.Back, d.rec.Offsets = d.rec.Data[:0], d.rec.Back[:0], d.rec.Offsets[:0]
 	d.rec.Marks, d.rec.Facts = d.rec.Marks[:0], d.rec.Facts[:0]
-	d.n, d.out, d.in = 0, 0, 0
+	d.n, d.out, d.in, d.open = 0, 0, 0, 0
 }
 
 // Wake implements bus.Decoder.

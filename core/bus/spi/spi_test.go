@@ -340,8 +340,9 @@ func TestLabels(t *testing.T) {
 	})
 }
 
-// TestUnknownLines: a select at x selects nobody, and a word with a bit that nobody
-// drove is marked; a word that broke off keeps its bits.
+// TestUnknownLines: a select at x selects nobody; a word with a bit at x is marked, one
+// at which nobody drove the line back says which bits; a word that broke off keeps its
+// bits.
 func TestUnknownLines(t *testing.T) {
 	set := Mode(0)
 	l, end := Encode(set, 1000, 100, []uint32{0x5a, 0x81, 0x33}, []uint32{0xff, 0x10, 0x7e})
@@ -366,13 +367,21 @@ func TestUnknownLines(t *testing.T) {
 
 	ws = whole()
 	second := l.Clock[16]
-	ws[2].Unknown = []wire.Span{{From: second - 10, To: second + 10, Open: true}}
+	ws[2].Unknown = []wire.Span{{From: second - 10, To: second + 10}}
 	rs := decoded(ws)
 	require.Len(t, rs, 1)
 	require.Equal(t, []record.Mark{{Index: 1, Flags: record.Floating}}, rs[0].Marks)
 	for i, at := range fields(&rs[0])["last_samples_ps"].([]int64) {
 		require.Equal(t, int64(l.Clock[16*i+14]-1000), at)
 	}
+
+	ws[2].Unknown = []wire.Span{{From: second - 10, To: second + 10, Open: true}, {From: l.Clock[32] - 10, To: end}}
+	ws[2].Unknown[1].Open = true
+	rs = decoded(ws)
+	require.Len(t, rs, 1)
+	require.Empty(t, rs[0].Marks)
+	require.Equal(t, map[string]string{"1": "10000000", "2": "11111111"}, fields(&rs[0])["undriven_in"])
+	require.Equal(t, "out 5A 81 33  in FF 10 --", sentence(&rs[0]))
 
 	ws = whole()
 	ws[3].Toggles = []quantity.Time{1000, l.Clock[21]}

@@ -1,0 +1,384 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"gavrix/core/access"
+	"gavrix/core/bench"
+	"gavrix/core/capture"
+	"gavrix/core/capture/jsonl"
+	"gavrix/core/coding"
+	"gavrix/core/intent"
+	"gavrix/core/link"
+	"gavrix/core/operate"
+	"gavrix/core/operation"
+	"gavrix/core/quantity"
+	"gavrix/core/safe"
+	"gavrix/core/session"
+	"gavrix/core/sim"
+)
+
+type doOptions struct {
+	sets, given []string
+	plan        bool
+	asJSON      bool
+	at          string
+}
+
+func doCommand() *cobra.Command {
+	o := &doOptions{}
+	c := &cobra.Command{
+		Use:   "do BENCH LINK OPERATION...",
+		Short: "Read and write registers of parts, prove which part it is, send a transaction",
+		Long: `Does operations on the parts of a link, one after the other, as the MCU's firmware
+would: over the bus, with the settings of the bench. What a part holds and how it is
+reached stands in its device file.
+
+` + operation.Help + `
+
+Writing reads before and behind it where that does no harm, and compares; writing a
+field keeps the other bits of its register. --plan shows what would be sent, and sends
+nothing. Exit status 1 if an operation failed or was refused.`,
+		Example: `  gavrix do demo gate 'prove leaf-angle' 'read leaf-angle.angle'
+  gavrix do demo hull 'write leaf-tilt.CTRL.RANGE 15°'
+  gavrix do demo gate 'read leaf-angle.angle' --plan
+  gavrix do demo hull 'raw start 97 ack .. nack stop' --json
+  gavrix do demo gate 'prove leaf-angle' --set links.gate.devices.leaf-angle.mcu.mode=0`,
+		Args: cobra.MinimumNArgs(3),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			b, err := loadBench(args[0], o.sets...)
+			if err != nil {
+				return err
+			}
+			l, err := linkNamed(b, args[1])
+			if err != nil {
+				return err
+			}
+			var ops []*operation.Operation
+			for _, text := range args[2:] {
+				op, err := operation.Parse(text, l.Parts())
+				if err != nil {
+					return fmt.Errorf("%q: %w", text, err)
+				}
+				ops = append(ops, op)
+			}
+			if o.plan {
+				if err := active(cmd, "with --plan: nothing is sent", "plan", "set", "json"); err != nil {
+					return err
+				}
+				return o.plans(l, args[2:], ops)
+			}
+			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt)
+			defer stop()
+			return o.run(ctx, b, l, args[2:], ops)
+		},
+	}
+	fl := c.Flags()
+	fl.BoolVar(&o.plan, "plan", false, "show what would be sent, and send nothing")
+	fl.BoolVar(&o.asJSON, "json", false, "print the results as JSON")
+	fl.StringArrayVar(&o.sets, "set", nil, "change a value of the bench first, as PATH=VALUE (may be given again)")
+	fl.StringArrayVar(&o.given, "given", nil, "what a simulated part holds before, as 'leaf-angle.MODE 0x03' (may be given again)")
+	fl.StringVar(&o.at, "at", "", "time of the first operation; without it when all parts of the link are up")
+	return c
+}
+
+// run does the operations.
+func (o *doOptions) run(ctx context.Context, b *bench.Bench, l *bench.Link, texts []string, ops []*operation.Operation) error {
+	var h link.Session = sim.NewHeadless(b)
+	if l.Port != nil {
+		s := session.Open(b)
+		defer s.Close()
+		h = s
+	}
+	info := h.Info(l.Index)
+	at := quantity.Time(0)
+	for _, p := range l.Parts() {
+		if p.Map != nil {
+			at = max(at, p.Map.PowerUp+quantity.Millisecond)
+		}
+	}
+	if o.at != "" {
+		var err error
+		if at, err = quantity.ParseTime(o.at); err != nil || at < 0 {
+			return fmt.Errorf("--at: write a time from 0 on, as 30 ms")
+		}
+	}
+	if err := h.Wait(ctx, at, func(*capture.Snapshot) bool { return false }); err != nil {
+		return err
+	}
+	for _, g := range o.given {
+		in, err := preset(g, l)
+		if err != nil {
+			return fmt.Errorf("--given %q: %w", g, err)
+		}
+		if why := info.Refuses(in); why != "" {
+			return fmt.Errorf("--given: link %s: %s", l.Name, why)
+		}
+		if _, err := h.Do(ctx, l.Index, in); err != nil {
+			return fmt.Errorf("--given %q: %w", g, err)
+		}
+	}
+	on := operate.On(h, l)
+	meta := &h.Store().Meta
+	var results []*operate.Result
+	bad := false
+	for i, op := range ops {
+		r, err := on.Do(ctx, texts[i], op)
+		if errors.Is(err, context.Canceled) {
+			return errors.New("stopped")
+		}
+		if err != nil {
+			return fmt.Errorf("%q: %w", texts[i], err)
+		}
+		bad = bad || r.Verdict == operate.Fault || r.Verdict == operate.Refused
+		results = append(results, r)
+		if !o.asJSON {
+			printResult(l, r)
+		}
+	}
+	if o.asJSON {
+		var out []map[string]any
+		for _, r := range results {
+			out = append(out, resultJSON(r, func(x operate.Exchange) json.RawMessage {
+				if x.Record == nil {
+					return nil
+				}
+				raw, _ := jsonl.Marshal(meta, x.Record)
+				return raw
+			}))
+		}
+		if err := printJSON(out); err != nil {
+			return err
+		}
+	}
+	if bad {
+		return exitStatus(found)
+	}
+	return nil
+}
+
+// preset reads what a part is to hold before.
+func preset(text string, l *bench.Link) (link.Preset, error) {
+	op, err := operation.Parse("write "+text, l.Parts())
+	if err != nil {
+		return link.Preset{}, err
+	}
+	w, err := op.Value.Encode(op.Text)
+	if err != nil {
+		return link.Preset{}, err
+	}
+	return link.Preset{Device: op.Part.Name, Value: op.Value.Name, Bits: w.Raw}, nil
+}
+
+func printResult(l *bench.Link, r *operate.Result) {
+	fmt.Fprintf(stdout, "%s: %s\n", safe.Text(r.Text), r.Verdict)
+	for _, x := range r.Exchanges {
+		text := x.Outcome
+		if x.Record != nil {
+			text = l.Kind.Sentence(x.Record)
+		}
+		fmt.Fprintf(stdout, "  %12.6f s  %s\n", x.At.Seconds(), safe.Text(text))
+	}
+	for _, v := range r.Values {
+		text := v.Meaning()
+		if text != v.Hex() {
+			text += "  (" + v.Hex() + ")"
+		}
+		fmt.Fprintf(stdout, "  %s = %s\n", safe.Text(v.Name), safe.Text(text))
+	}
+	for _, c := range r.Changes {
+		fmt.Fprintf(stdout, "  %s\n", safe.Text(changeText(c)))
+	}
+	for _, s := range r.Says {
+		fmt.Fprintf(stdout, "  %s\n", safe.Text(s))
+	}
+}
+
+func changeText(c operate.Change) string {
+	hex := func(v uint64, known bool) string {
+		if !known {
+			return "?"
+		}
+		return fmt.Sprintf("0x%0*X", (c.Bits+3)/4, v)
+	}
+	s := fmt.Sprintf("%s: before %s, wrote %s, after %s", c.Register, hex(c.Before, c.KnowsBefore), hex(c.Wrote, true), hex(c.After, c.KnowsAfter))
+	switch bits := c.Changed(); {
+	case bits != "":
+		s += ", changed bits " + bits
+	case c.KnowsBefore && c.KnowsAfter:
+		s += ", no bit changed"
+	}
+	return s
+}
+
+func resultJSON(r *operate.Result, record func(operate.Exchange) json.RawMessage) map[string]any {
+	out := map[string]any{"operation": r.Text, "verdict": r.Verdict}
+	if r.Part != "" {
+		out["part"] = r.Part
+	}
+	if len(r.Says) > 0 {
+		out["says"] = r.Says
+	}
+	xs := []map[string]any{}
+	for _, x := range r.Exchanges {
+		m := map[string]any{"text": x.Text, "ok": x.OK, "outcome": x.Outcome, "at_ps": int64(x.At)}
+		if raw := record(x); raw != nil {
+			m["record"] = raw
+		}
+		xs = append(xs, m)
+	}
+	out["transactions"] = xs
+	var values []map[string]any
+	for _, v := range r.Values {
+		values = append(values, valueJSON(v))
+	}
+	if values != nil {
+		out["values"] = values
+	}
+	var changes []map[string]any
+	for _, c := range r.Changes {
+		m := map[string]any{"register": c.Register, "wrote": c.Wrote}
+		if c.KnowsBefore {
+			m["before"] = c.Before
+		}
+		if c.KnowsAfter {
+			m["after"] = c.After
+		}
+		if bits := c.Changed(); bits != "" {
+			m["changed_bits"] = bits
+		}
+		changes = append(changes, m)
+	}
+	if changes != nil {
+		out["changes"] = changes
+	}
+	return out
+}
+
+func valueJSON(v operate.Named) map[string]any {
+	m := map[string]any{"name": v.Name, "raw": v.Raw, "hex": v.Hex(), "meaning": v.Meaning()}
+	if v.Number != nil {
+		m["value"] = coding.Text(v.Number)
+	}
+	if v.Unit != "" {
+		m["unit"] = v.Unit
+	}
+	if v.Code != "" {
+		m["code"] = v.Code
+	}
+	if v.Fault != "" {
+		m["fault"] = v.Fault
+	}
+	return m
+}
+
+// plans shows what operations would send.
+func (o *doOptions) plans(l *bench.Link, texts []string, ops []*operation.Operation) error {
+	var out []map[string]any
+	for i, op := range ops {
+		steps, err := op.Fixed()
+		entry := map[string]any{"operation": texts[i]}
+		switch {
+		case op.Verb == operation.Raw:
+			steps = []operation.Step{{Texts: []string{op.Text}}}
+		case err != nil && op.Verb == operation.Write && op.Value != nil:
+			// What else stands in the register decides what is written.
+			if steps, err = op.Part.ReadSteps(op.About(), nil); err != nil {
+				return fmt.Errorf("%q: %w", texts[i], err)
+			}
+			entry["then"] = "what was read is written with the new bits, and read back"
+		case err != nil:
+			return fmt.Errorf("%q: %w", texts[i], err)
+		}
+		var list []map[string]any
+		if !o.asJSON {
+			fmt.Fprintf(stdout, "%s\n", safe.Text(texts[i]))
+		}
+		for _, s := range steps {
+			for k, text := range s.Texts {
+				m := map[string]any{"text": text}
+				d, err := intent.Duration(l.Kind, l.Model.Tap(), text, l.Model.Bit())
+				if err != nil {
+					return fmt.Errorf("%q: %w", texts[i], err)
+				}
+				m["duration_ps"] = int64(d)
+				var spans []access.Planned
+				if s.Plan != nil {
+					spans = s.Plan.Spans
+					if len(s.Texts) > 1 {
+						spans = spans[k : k+1]
+					}
+				}
+				rows := scoreRows(s.Plan, spans)
+				m["bits"] = rows
+				list = append(list, m)
+				if !o.asJSON {
+					fmt.Fprintf(stdout, "  %s   %s\n", safe.Text(text), d.Round(4))
+					printRows(rows)
+				}
+			}
+		}
+		if then, has := entry["then"]; has && !o.asJSON {
+			fmt.Fprintf(stdout, "  then %s\n", then)
+		}
+		entry["transactions"] = list
+		out = append(out, entry)
+	}
+	if o.asJSON {
+		return printJSON(out)
+	}
+	return nil
+}
+
+// scoreRow is one cell of a planned transaction.
+type scoreRow struct {
+	Span    int    `json:"span"`
+	From    int    `json:"from_bit"`
+	Bits    int    `json:"bits"`
+	Line    string `json:"line"`
+	Sent    string `json:"sent,omitempty"`
+	Meaning string `json:"meaning"`
+}
+
+func scoreRows(p *access.Plan, spans []access.Planned) []scoreRow {
+	rows := []scoreRow{}
+	for k, s := range spans {
+		for i := range s.Items {
+			it := &s.Items[i]
+			if it.What == access.Skip {
+				continue
+			}
+			r := scoreRow{Span: k + 1, From: it.At, Bits: it.Bits, Line: "in", Meaning: it.Describe()}
+			if it.Line == access.Out {
+				r.Line, r.Sent = "out", fmt.Sprintf("%0*b", it.Bits, it.Sent)
+			}
+			switch it.What {
+			case access.Number:
+				r.Meaning = fmt.Sprintf("register number 0x%02X", p.Number)
+			case access.Value:
+				r.Meaning = fmt.Sprintf("content of register 0x%02X", p.NumberOf(it.Unit))
+			}
+			rows = append(rows, r)
+		}
+	}
+	return rows
+}
+
+func printRows(rows []scoreRow) {
+	for _, r := range rows {
+		sent := r.Sent
+		if r.Line == "in" {
+			sent = strings.Repeat("·", min(r.Bits, 16))
+		}
+		io.WriteString(stdout, fmt.Sprintf("    %-4s bits %3d to %3d  %-18s %s\n", r.Line, r.From, r.From+r.Bits-1, sent, safe.Text(r.Meaning)))
+	}
+}

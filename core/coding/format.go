@@ -1,0 +1,274 @@
+package coding
+
+import (
+	"fmt"
+	"math/big"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// Format is what the bits of a field mean.
+type Format struct {
+	Bits   int
+	Coding Coding
+	// Scale and Offset make a quantity of the number: number × Scale + Offset. Nil
+	// is 1 and 0.
+	Scale, Offset *big.Rat
+	Unit          string
+	// Codes are bits with a meaning of their own.
+	Codes map[uint64]string
+	// Least and Most bound what may be written; nil is no bound.
+	Least, Most *big.Rat
+}
+
+// Value is what bits mean.
+type Value struct {
+	Raw    uint64
+	Bits   int
+	Number *big.Rat // nil where they stand for no number
+	Code   string   // their meaning by the table
+	Unit   string
+	Fault  string // why they stand for nothing
+	plain  bool   // neither scale nor table: they are just bits
+}
+
+// Scaled says whether the format makes quantities of numbers.
+func (f *Format) Scaled() bool { return f.Scale != nil || f.Offset != nil || f.Unit != "" }
+
+// Plain says whether the bits are nothing but a number without a sign.
+func (f *Format) Plain() bool {
+	return !f.Scaled() && len(f.Codes) == 0 && f.Coding == Unsigned
+}
+
+// Decode gives the meaning of bits.
+func (f *Format) Decode(raw uint64) Value {
+	v := Value{Raw: raw & mask(f.Bits), Bits: f.Bits, plain: f.Plain()}
+	if c, known := f.Codes[v.Raw]; known {
+		v.Code = c
+		return v
+	}
+	if len(f.Codes) > 0 && !f.Scaled() {
+		v.Fault = fmt.Sprintf("%d has no meaning in the table", v.Raw)
+		return v
+	}
+	n, err := f.Coding.Number(v.Raw, f.Bits)
+	if err != nil {
+		v.Fault = err.Error()
+		return v
+	}
+	if f.Scale != nil {
+		n.Mul(n, f.Scale)
+	}
+	if f.Offset != nil {
+		n.Add(n, f.Offset)
+	}
+	v.Number, v.Unit = n, f.Unit
+	return v
+}
+
+// Hex gives the bits with as many digits as they need.
+func (v *Value) Hex() string { return fmt.Sprintf("0x%0*X", (v.Bits+3)/4, v.Raw) }
+
+// Meaning gives the value in words: a quantity with its unit, or the code's meaning.
+func (v *Value) Meaning() string {
+	switch {
+	case v.Code != "":
+		return v.Code
+	case v.Number == nil:
+		return v.Fault
+	case v.Unit != "":
+		return Text(v.Number) + " " + v.Unit
+	case v.plain && v.Bits > 4:
+		return v.Hex()
+	}
+	return Text(v.Number)
+}
+
+// Written is what becomes of a text that is to be written.
+type Written struct {
+	Value
+	// Rounded: the bits stand for a number that is not quite the one that was asked
+	// for; Asked is that.
+	Rounded bool
+	Asked   *big.Rat
+}
+
+var quantityForm = regexp.MustCompile(`^([+-]?[0-9]+(?:\.[0-9]*)?(?:/[0-9]+)?|[+-]?\.[0-9]+)(?:[eE]([+-]?[0-9]{1,2}))?\s*(.*)$`)
+
+// prefixes of units, as powers of ten.
+var prefixes = map[string]int{"p": -12, "n": -9, "u": -6, "µ": -6, "m": -3, "k": 3, "M": 6, "G": 9}
+
+// Encode reads a text as a value of the field: the word of a code, a quantity, or bits
+// as 0x1F or 0b101.
+func (f *Format) Encode(text string) (Written, error) {
+	text = strings.TrimSpace(text)
+	flat := squeeze(text)
+	for raw, c := range f.Codes {
+		if strings.EqualFold(squeeze(c), flat) {
+			return Written{Value: f.Decode(raw)}, nil
+		}
+	}
+	if strings.HasPrefix(text, "0x") || strings.HasPrefix(text, "0b") || strings.HasPrefix(text, "0X") {
+		raw, err := strconv.ParseUint(strings.ReplaceAll(text, "_", ""), 0, 64)
+		switch {
+		case err != nil:
+			return Written{}, fmt.Errorf("%q is no number", text)
+		case raw&^mask(f.Bits) != 0:
+			return Written{}, fmt.Errorf("%s does not fit %d bits", text, f.Bits)
+		}
+		return Written{Value: f.Decode(raw)}, nil
+	}
+	m := quantityForm.FindStringSubmatch(text)
+	if m == nil {
+		return Written{}, fmt.Errorf("%q is no value%s", text, f.known())
+	}
+	asked, ok := new(big.Rat).SetString(m[1])
+	if !ok {
+		return Written{}, fmt.Errorf("%q is no number", m[1])
+	}
+	power := 0
+	if m[2] != "" {
+		power, _ = strconv.Atoi(m[2])
+	}
+	if unit := strings.TrimSpace(m[3]); unit != "" && unit != f.Unit {
+		p, known := f.prefix(unit)
+		if !known {
+			if f.Unit == "" {
+				return Written{}, fmt.Errorf("%q: the field has no unit%s", text, f.known())
+			}
+			return Written{}, fmt.Errorf("%q: the unit of the field is %s", text, f.Unit)
+		}
+		power += p
+	}
+	asked.Mul(asked, tens(power))
+	if f.Least != nil && asked.Cmp(f.Least) < 0 || f.Most != nil && asked.Cmp(f.Most) > 0 {
+		return Written{}, fmt.Errorf("%s is outside %s", f.quantity(asked), f.bounds())
+	}
+	number := new(big.Rat).Set(asked)
+	if f.Offset != nil {
+		number.Sub(number, f.Offset)
+	}
+	if f.Scale != nil {
+		number.Quo(number, f.Scale)
+	}
+	if len(f.Codes) > 0 && !f.Scaled() {
+		// A field with a table takes its codes as numbers too.
+		raw, _, err := Unsigned.Bits(number, f.Bits)
+		if err != nil || !number.IsInt() {
+			return Written{}, fmt.Errorf("%q is no value%s", text, f.known())
+		}
+		return Written{Value: f.Decode(raw)}, nil
+	}
+	raw, exact, err := f.Coding.Bits(number, f.Bits)
+	if err != nil {
+		least, most := f.Range()
+		return Written{}, fmt.Errorf("%s is outside what the %d bits hold, %s to %s", f.quantity(asked), f.Bits, f.quantity(least), f.quantity(most))
+	}
+	return Written{Value: f.Decode(raw), Rounded: !exact, Asked: asked}, nil
+}
+
+// Range gives the least and the greatest quantity that the bits hold.
+func (f *Format) Range() (least, most *big.Rat) {
+	least, most = f.Coding.Range(f.Bits)
+	for _, r := range []*big.Rat{least, most} {
+		if f.Scale != nil {
+			r.Mul(r, f.Scale)
+		}
+		if f.Offset != nil {
+			r.Add(r, f.Offset)
+		}
+	}
+	if least.Cmp(most) > 0 {
+		return most, least
+	}
+	return least, most
+}
+
+func (f *Format) quantity(r *big.Rat) string {
+	if f.Unit == "" {
+		return Text(r)
+	}
+	return Text(r) + " " + f.Unit
+}
+
+func (f *Format) bounds() string {
+	switch {
+	case f.Least == nil:
+		return "what is allowed: at most " + f.quantity(f.Most)
+	case f.Most == nil:
+		return "what is allowed: at least " + f.quantity(f.Least)
+	}
+	return f.quantity(f.Least) + " to " + f.quantity(f.Most)
+}
+
+// known lists what may be written.
+func (f *Format) known() string {
+	if len(f.Codes) == 0 {
+		if f.Unit != "" {
+			return "; write a number in " + f.Unit + ", or bits as 0x1F"
+		}
+		return "; write a number"
+	}
+	var raws []uint64
+	for raw := range f.Codes {
+		raws = append(raws, raw)
+	}
+	slices.Sort(raws)
+	var out []string
+	for _, raw := range raws {
+		if len(out) == 12 {
+			out = append(out, "…")
+			break
+		}
+		out = append(out, f.Codes[raw])
+	}
+	return "; known are " + strings.Join(out, ", ")
+}
+
+// prefix reads the field's unit with a prefix.
+func (f *Format) prefix(unit string) (power int, known bool) {
+	for p, n := range prefixes {
+		if f.Unit != "" && unit == p+f.Unit {
+			return n, true
+		}
+		if rest, has := strings.CutPrefix(f.Unit, p); has && rest != "" && unit == rest {
+			return -n, true
+		}
+		for q, k := range prefixes {
+			if rest, has := strings.CutPrefix(f.Unit, p); has && rest != "" && unit == q+rest {
+				return k - n, true
+			}
+		}
+	}
+	return 0, false
+}
+
+func tens(power int) *big.Rat {
+	t := new(big.Int).Exp(big.NewInt(10), big.NewInt(int64(max(power, -power))), nil)
+	if power < 0 {
+		return new(big.Rat).SetFrac(big.NewInt(1), t)
+	}
+	return new(big.Rat).SetInt(t)
+}
+
+func squeeze(s string) string { return strings.Join(strings.Fields(s), " ") }
+
+// ParseQuantity reads a scale, an offset or a bound: a number or a fraction, with a
+// unit or without, as `0.25 Pa` or `1/128 °C`.
+func ParseQuantity(s string) (*big.Rat, string, error) {
+	m := quantityForm.FindStringSubmatch(strings.TrimSpace(s))
+	if m == nil {
+		return nil, "", fmt.Errorf("%q: write a number or a fraction, and the unit behind it, as 0.25 Pa or 1/128 °C", s)
+	}
+	r, ok := new(big.Rat).SetString(m[1])
+	if !ok {
+		return nil, "", fmt.Errorf("%q is no number", m[1])
+	}
+	if m[2] != "" {
+		power, _ := strconv.Atoi(m[2])
+		r.Mul(r, tens(power))
+	}
+	return r, strings.TrimSpace(m[3]), nil
+}

@@ -1,0 +1,65 @@
+package device
+
+import (
+	"gavrix/core/access"
+	"gavrix/core/bus/i2c"
+	"gavrix/core/quantity"
+)
+
+// i2cPort is a part with registers at an address.
+type i2cPort struct {
+	part   *Part
+	server *access.Server
+	now    func() quantity.Time
+	open   bool // a span is
+	at     int  // bits of it
+}
+
+// OnI2C gives a part at work at an address; nil where its registers are not described.
+// now gives the time.
+func (d *Device) OnI2C(now func() quantity.Time) (i2c.Device, *Part) {
+	if d.Map == nil {
+		return nil, nil
+	}
+	part := d.NewPart()
+	return &i2cPort{part: part, server: access.NewServer(d.Map.Patterns, part), now: now}, part
+}
+
+// Begin implements i2c.Device.
+func (p *i2cPort) Begin(read bool) {
+	p.End()
+	p.part.Freeze(p.now())
+	p.server.Begin(read)
+	p.open, p.at = true, 0
+}
+
+// Take implements i2c.Device.
+func (p *i2cPort) Take(b byte) (ack bool) {
+	for i := range 8 {
+		p.server.Take(p.at, b>>(7-i)&1 == 1)
+		p.at++
+	}
+	return !p.part.m.Refuses || p.server.Known()
+}
+
+// Give implements i2c.Device: a line that nobody pulls is high.
+func (p *i2cPort) Give() byte {
+	b := byte(0)
+	for range 8 {
+		high, driven := p.server.Give(p.at)
+		p.at++
+		b <<= 1
+		if high || !driven {
+			b |= 1
+		}
+	}
+	return b
+}
+
+// End implements i2c.Device.
+func (p *i2cPort) End() {
+	if p.open {
+		p.server.End()
+	}
+	p.open = false
+}

@@ -1,0 +1,344 @@
+package device
+
+import (
+	"fmt"
+	"math/big"
+
+	"gavrix/core/doc"
+	"gavrix/core/finding"
+	"gavrix/core/formula"
+	"gavrix/core/quantity"
+	"gavrix/core/register"
+)
+
+// Acts is what a simulated part with registers does by itself.
+type Acts struct {
+	// Moves are values that follow a quantity.
+	Moves []Move
+	Jobs  []Job
+}
+
+// Move is a value that follows an expression of t, the time in seconds.
+type Move struct {
+	Value *Value
+	Of    *formula.Formula
+}
+
+// Job is something that writing a bit starts: it takes its time, a bit says that it
+// runs and others that it is over. Values that it Takes stand still from one job to the
+// next.
+type Job struct {
+	Start, Busy *Value
+	Ready       []*Value
+	Lasts       quantity.Time
+	Takes       []*Value
+}
+
+var actsSchema = doc.Map(
+	doc.Key{Name: "values", Doc: "names of values and expressions of t, the time in seconds, that they follow", Type: doc.MapOf(exprType)},
+	doc.Key{Name: "jobs", Doc: "what writing a bit starts, by name", Type: doc.MapOf(doc.Map(
+		doc.Key{Name: "start", Doc: "the bit that starts it when 1 is written", Type: doc.NameType, Required: true},
+		doc.Key{Name: "lasts", Doc: "how long it takes", Type: doc.TimeType, Required: true},
+		doc.Key{Name: "busy", Doc: "the bit that is 1 meanwhile", Type: doc.NameType},
+		doc.Key{Name: "ready", Doc: "bits that are 1 when it is over", Type: doc.ListOf(doc.NameType, 1)},
+		doc.Key{Name: "takes", Doc: "values that it measures: they stand still until the next", Type: doc.ListOf(doc.NameType, 1)},
+	))},
+)
+
+// bindActs reads what a part with registers does by itself.
+func bindActs(d *Device, n *doc.Node) []finding.Finding {
+	x := &mapper{m: d.Map}
+	if d.Map == nil {
+		if len(n.All()) > 0 {
+			x.fault("behaviour-without-registers", n, "add `registers:` and `access:`", "what moves must stand in registers")
+		}
+		return x.faults
+	}
+	find := func(at *doc.Node, name string) *Value {
+		v := d.Map.Value(name)
+		if v == nil || v.From != nil {
+			change := "write the name of a register, a field or a value"
+			if near := doc.Nearest(name, d.Map.Names()); near != "" {
+				change = "did you mean " + near + "?"
+			}
+			x.fault("unknown-value", at, change, "there is no value %q that bits hold", name)
+			return nil
+		}
+		return v
+	}
+	acts := &Acts{}
+	for _, v := range n.Get("values").All() {
+		if to := find(v, v.Key); to != nil {
+			acts.Moves = append(acts.Moves, Move{to, doc.As[*formula.Formula](v)})
+		}
+	}
+	for _, j := range n.Get("jobs").All() {
+		job := Job{Lasts: doc.Of[quantity.Time](j, "lasts"), Start: find(j.Get("start"), j.Text("start"))}
+		if b := j.Get("busy"); b != nil {
+			job.Busy = find(b, b.Scalar)
+		}
+		for _, r := range j.Get("ready").All() {
+			job.Ready = append(job.Ready, find(r, r.Scalar))
+		}
+		for _, t := range j.Get("takes").All() {
+			job.Takes = append(job.Takes, find(t, t.Scalar))
+		}
+		acts.Jobs = append(acts.Jobs, job)
+	}
+	if len(x.faults) == 0 {
+		d.Acts = acts
+	}
+	return x.faults
+}
+
+// Part is a part with registers at work. It implements access.Registers.
+type Part struct {
+	m      *Map
+	acts   *Acts
+	holds  map[*Register]uint64
+	ends   []quantity.Time // of each job; Forever while it does not run
+	frozen map[*Value]uint64 // values that stand until a job takes them
+	still  map[*Value]bool   // values that follow nothing any more
+	now    quantity.Time
+	Events []string // commands that came, newest last, at most 16
+}
+
+// NewPart gives the part as it is after power-up.
+func (d *Device) NewPart() *Part {
+	p := &Part{m: d.Map, acts: d.Acts, holds: map[*Register]uint64{}, frozen: map[*Value]uint64{}, still: map[*Value]bool{}}
+	for _, r := range d.Map.Registers {
+		p.holds[r] = r.Reset
+	}
+	if p.acts == nil {
+		p.acts = &Acts{}
+	}
+	for _, j := range p.acts.Jobs {
+		p.ends = append(p.ends, quantity.Forever)
+		for _, v := range j.Takes {
+			p.frozen[v] = v.Of(func(r *Register) uint64 { return p.holds[r] })
+		}
+	}
+	return p
+}
+
+// Preset puts bits into a value, past its access: how a part was before. What followed a
+// quantity by itself stays so from there on.
+func (p *Part) Preset(name string, raw uint64) error {
+	v := p.m.Value(name)
+	if v == nil || v.From != nil {
+		return fmt.Errorf("there is no value %q that bits hold", name)
+	}
+	if raw&^ones(v.Bits) != 0 {
+		return fmt.Errorf("%s has %d bits", name, v.Bits)
+	}
+	p.put(v, raw)
+	for _, m := range p.acts.Moves {
+		if touch(v, m.Value) {
+			p.still[m.Value] = true
+			p.frozen[m.Value] = m.Value.Of(func(r *Register) uint64 { return p.holds[r] })
+		}
+	}
+	return nil
+}
+
+// touch says whether two values have bits in common.
+func touch(a, b *Value) bool {
+	for _, p := range a.Pieces {
+		for _, q := range b.Pieces {
+			if p.Register == q.Register && ones(p.Bits)<<p.Low&(ones(q.Bits)<<q.Low) != 0 {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// Freeze lets time go on to t: from there on all registers hold what belongs to that
+// moment.
+func (p *Part) Freeze(t quantity.Time) {
+	p.now = t
+	for i, j := range p.acts.Jobs {
+		if p.ends[i] > t {
+			continue
+		}
+		at := p.ends[i]
+		p.ends[i] = quantity.Forever
+		for _, m := range p.acts.Moves {
+			if !p.still[m.Value] && contains(j.Takes, m.Value) {
+				p.frozen[m.Value] = m.at(at)
+			}
+		}
+		for _, v := range j.Takes {
+			p.put(v, p.frozen[v])
+		}
+		for _, v := range j.Ready {
+			p.put(v, ones(v.Bits))
+		}
+		if j.Busy != nil {
+			p.put(j.Busy, 0)
+		}
+		if j.Busy != j.Start {
+			p.put(j.Start, 0)
+		}
+	}
+	for _, m := range p.acts.Moves {
+		if _, taken := p.frozen[m.Value]; !taken {
+			p.put(m.Value, m.at(t))
+		}
+	}
+}
+
+func contains(vs []*Value, v *Value) bool {
+	for _, o := range vs {
+		if o == v {
+			return true
+		}
+	}
+	return false
+}
+
+// at gives the bits of what the value follows; it stops at the ends of its range.
+func (m *Move) at(t quantity.Time) uint64 {
+	n := new(big.Rat).SetFloat64(m.Of.Value(t.Seconds()))
+	if n == nil {
+		return 0
+	}
+	f := &m.Value.Format
+	if least, most := f.Range(); n.Cmp(least) < 0 {
+		n = least
+	} else if n.Cmp(most) > 0 {
+		n = most
+	}
+	if f.Offset != nil {
+		n.Sub(n, f.Offset)
+	}
+	if f.Scale != nil {
+		n.Quo(n, f.Scale)
+	}
+	raw, _, _ := f.Coding.Bits(n, f.Bits)
+	return raw
+}
+
+func (p *Part) put(v *Value, raw uint64) {
+	for _, r := range v.Registers() {
+		p.holds[r], _ = v.Into(r, p.holds[r], raw)
+	}
+}
+
+// Size implements access.Registers.
+func (p *Part) Size(number uint64) int {
+	if r := p.m.At(number); r != nil {
+		return r.Bits
+	}
+	return 0
+}
+
+// Named implements access.Registers: registers without a number are reached by a key
+// beyond all numbers.
+func (p *Part) Named(name string) (uint64, bool) {
+	for i, r := range p.m.Registers {
+		if r.Name == name {
+			if r.Numbered {
+				return r.Address, true
+			}
+			return unnumbered + uint64(i), true
+		}
+	}
+	return 0, false
+}
+
+const unnumbered = uint64(1) << 63
+
+func (p *Part) register(number uint64) *Register {
+	if i := number - unnumbered; number >= unnumbered && i < uint64(len(p.m.Registers)) && !p.m.Registers[i].Numbered {
+		return p.m.Registers[i]
+	}
+	return p.m.At(number)
+}
+
+// Each calls f for the stretches of a register with one access.
+func (r *Register) Each(f func(mask uint64, a register.Access)) {
+	rest := ones(r.Bits)
+	for i := range r.Fields {
+		f(r.Fields[i].Mask(), r.Fields[i].Access)
+		rest &^= r.Fields[i].Mask()
+	}
+	if rest != 0 {
+		f(rest, r.Access)
+	}
+}
+
+// Read implements access.Registers.
+func (p *Part) Read(number uint64) uint64 {
+	r := p.register(number)
+	if r == nil {
+		return 0
+	}
+	v, holds := p.holds[r], p.holds[r]
+	r.Each(func(mask uint64, a register.Access) {
+		switch a {
+		case register.WriteOnly:
+			v &^= mask
+		case register.ReadClears:
+			holds &^= mask
+		}
+	})
+	p.holds[r] = holds
+	return v
+}
+
+// Write implements access.Registers.
+func (p *Part) Write(number, value uint64) {
+	r := p.register(number)
+	if r == nil {
+		return
+	}
+	v := p.holds[r]
+	r.Each(func(mask uint64, a register.Access) {
+		switch a {
+		case register.ReadWrite, register.WriteOnly:
+			v = v&^mask | value&mask
+		case register.WriteOne:
+			v &^= value & mask
+		}
+	})
+	p.holds[r] = v
+	for i, j := range p.acts.Jobs {
+		if j.Start.Pieces[0].Register != r {
+			continue
+		}
+		if _, mask := j.Start.Into(r, 0, 1); value&mask == 0 || p.ends[i] != quantity.Forever {
+			continue
+		}
+		p.ends[i] = p.now + j.Lasts
+		p.put(j.Start, 1)
+		for _, v := range j.Ready {
+			p.put(v, 0)
+		}
+		if j.Busy != nil {
+			p.put(j.Busy, ones(j.Busy.Bits))
+		}
+	}
+}
+
+// Command implements access.Registers.
+func (p *Part) Command(name string) {
+	p.Events = append(p.Events, name)
+	if len(p.Events) > 16 {
+		p.Events = p.Events[1:]
+	}
+}
+
+// Next implements access.Registers.
+func (p *Part) Next(number uint64) uint64 {
+	last := -1
+	for i, r := range p.m.Registers {
+		if r.Numbered {
+			last = i
+		}
+	}
+	if last >= 0 && p.m.Wrap && number >= p.m.Registers[last].Address {
+		return p.m.Registers[0].Address
+	}
+	return number + 1
+}

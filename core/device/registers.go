@@ -1,0 +1,664 @@
+package device
+
+import (
+	"fmt"
+	"math/big"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"gavrix/core/access"
+	"gavrix/core/coding"
+	"gavrix/core/doc"
+	"gavrix/core/finding"
+	"gavrix/core/formula"
+	"gavrix/core/quantity"
+	"gavrix/core/register"
+)
+
+// Map is what a part with registers holds, and how one gets at it.
+type Map struct {
+	// Registers are in order of their numbers, those without a number last.
+	Registers []*Register
+	// Values are everything that has a name: registers, their fields as
+	// REGISTER.FIELD, and values that are made of several.
+	Values []*Value
+	// Patterns are the operations, in the order of the file.
+	Patterns []*access.Pattern
+	// Identity is what tells the part from others; nil where the file names none.
+	Identity *Identity
+	// PowerUp is the time from supply to the first answer, Busy the time for which a
+	// part takes nothing behind a write.
+	PowerUp quantity.Time
+	// Wrap: behind the last number the first one follows.
+	Wrap bool
+	// Refuses: the part does not acknowledge numbers that are those of no register.
+	Refuses bool
+
+	about map[*access.Pattern]string
+}
+
+// Register is a register of a part.
+type Register struct {
+	register.Register
+	// Access is that of bits that belong to no field.
+	Access register.Access
+	// Numbered: it is reached by its number; others stand in patterns by name.
+	Numbered bool
+}
+
+// Identity is a value that all parts of a kind have alike.
+type Identity struct {
+	Value  *Value
+	Expect uint64
+}
+
+// Value is something with a name that bits of registers hold.
+type Value struct {
+	Name, About string
+	// Pieces are the bits that it is made of, the most significant first.
+	Pieces []Piece
+	coding.Format
+	// From is the expression of other values that gives it, in place of bits.
+	From   *formula.Formula
+	Inputs []*Value
+}
+
+// Piece is some bits of a register.
+type Piece struct {
+	*Register
+	Low, Bits int
+}
+
+// Registers gives the registers that hold the value, each once.
+func (v *Value) Registers() []*Register {
+	var out []*Register
+	for _, p := range v.Pieces {
+		if !slices.Contains(out, p.Register) {
+			out = append(out, p.Register)
+		}
+	}
+	for _, in := range v.Inputs {
+		for _, r := range in.Registers() {
+			if !slices.Contains(out, r) {
+				out = append(out, r)
+			}
+		}
+	}
+	return out
+}
+
+// Of takes the value's bits out of the contents of registers.
+func (v *Value) Of(content func(*Register) uint64) uint64 {
+	raw := uint64(0)
+	for _, p := range v.Pieces {
+		raw = raw<<p.Bits | content(p.Register)>>p.Low&ones(p.Bits)
+	}
+	return raw
+}
+
+// Into puts the value's bits into the content of one of its registers, and gives which
+// of the register's bits they are.
+func (v *Value) Into(r *Register, content, raw uint64) (out, mask uint64) {
+	at := v.Bits
+	for _, p := range v.Pieces {
+		at -= p.Bits
+		if p.Register == r {
+			m := ones(p.Bits) << p.Low
+			content = content&^m | raw>>at&ones(p.Bits)<<p.Low
+			mask |= m
+		}
+	}
+	return content, mask
+}
+
+// Whole says whether the value is all of one register.
+func (v *Value) Whole() bool {
+	return len(v.Pieces) == 1 && v.Pieces[0].Bits == v.Pieces[0].Register.Bits
+}
+
+// Decode gives the meaning of the value from the contents of its registers.
+func (v *Value) Decode(content func(*Register) uint64) coding.Value {
+	if v.From == nil {
+		return v.Format.Decode(v.Of(content))
+	}
+	var in []float64
+	for _, i := range v.Inputs {
+		d := i.Decode(content)
+		if d.Number == nil {
+			return coding.Value{Fault: i.Name + ": " + d.Meaning()}
+		}
+		f, _ := d.Number.Float64()
+		in = append(in, f)
+	}
+	n := new(big.Rat).SetFloat64(v.From.Value(in...))
+	if n == nil {
+		return coding.Value{Fault: "it can't be calculated of these"}
+	}
+	return coding.Value{Number: n, Unit: v.Unit}
+}
+
+func ones(bits int) uint64 {
+	if bits >= 64 {
+		return ^uint64(0)
+	}
+	return 1<<bits - 1
+}
+
+// Value gives the value with a name, however it is written in capitals; nil where there
+// is none.
+func (m *Map) Value(name string) *Value {
+	for _, v := range m.Values {
+		if strings.EqualFold(v.Name, name) {
+			return v
+		}
+	}
+	return nil
+}
+
+// At gives the register with a number; nil where there is none.
+func (m *Map) At(number uint64) *Register {
+	i, found := slices.BinarySearchFunc(m.Registers, number, func(r *Register, n uint64) int {
+		switch {
+		case !r.Numbered || r.Address > n:
+			return 1
+		case r.Address < n:
+			return -1
+		}
+		return 0
+	})
+	if !found {
+		return nil
+	}
+	return m.Registers[i]
+}
+
+// Named gives the register with a name; nil where there is none.
+func (m *Map) Named(name string) *Register {
+	for _, r := range m.Registers {
+		if strings.EqualFold(r.Name, name) {
+			return r
+		}
+	}
+	return nil
+}
+
+// Pattern gives the operation with a name; nil where there is none.
+func (m *Map) Pattern(name string) *access.Pattern {
+	for _, p := range m.Patterns {
+		if strings.EqualFold(p.Name, name) {
+			return p
+		}
+	}
+	return nil
+}
+
+// About says what an operation is for.
+func (m *Map) About(p *access.Pattern) string { return m.about[p] }
+
+// Command says whether an operation is about no register.
+func Command(p *access.Pattern) bool {
+	return !p.Reads && !p.Writes && len(p.HeldIn)+len(p.HeldOut) == 0
+}
+
+// Fits says whether a pattern with a number is one for the register with it.
+func (m *Map) Fits(p *access.Pattern, number uint64) bool {
+	r := m.At(number)
+	return r != nil && r.Bits == p.ValueBits
+}
+
+// Names lists the names of values and of operations about no register, for help.
+func (m *Map) Names() []string {
+	var out []string
+	for _, v := range m.Values {
+		out = append(out, v.Name)
+	}
+	for _, p := range m.Patterns {
+		if Command(p) {
+			out = append(out, p.Name)
+		}
+	}
+	return out
+}
+
+var accessType = doc.Enum("read-write", "read-only", "write-only", "write-1-to-clear", "clear-on-read", "write-1-to-start")
+
+var numberType = doc.Scalar("a number, as 0x1F", func(s string) (uint64, error) {
+	n, err := strconv.ParseUint(strings.ReplaceAll(s, "_", ""), 0, 64)
+	if err != nil {
+		return 0, fmt.Errorf("%q is no whole number from 0 on", s)
+	}
+	return n, nil
+})
+
+type amount struct {
+	*big.Rat
+	unit string
+}
+
+var amountType = doc.Scalar("a number or a fraction with its unit, as 0.25 Pa or 1/128 °C", func(s string) (amount, error) {
+	r, unit, err := coding.ParseQuantity(s)
+	return amount{r, unit}, err
+})
+
+// meaning are the keys of what bits mean.
+func meaning() []doc.Key {
+	return []doc.Key{
+		{Name: "about", Doc: "what it is", Type: doc.AnyText},
+		{Name: "coding", Doc: "how the number stands in the bits", Type: doc.Enum(coding.Names()...), Default: "unsigned"},
+		{Name: "scale", Doc: "what one count is, with its unit, as 0.25 Pa or 1/128 °C", Type: amountType},
+		{Name: "offset", Doc: "what is added to the scaled number, as 25 °C", Type: amountType},
+		{Name: "codes", Doc: "values with a meaning of their own: their numbers and words", Type: doc.MapOf(doc.AnyText)},
+		{Name: "least", Doc: "the least that may be written", Type: amountType},
+		{Name: "greatest", Doc: "the greatest that may be written", Type: amountType},
+	}
+}
+
+// mapKeys are what a device file says of registers.
+func mapKeys() []doc.Key {
+	field := append([]doc.Key{
+		{Name: "bits", Doc: "its place in the register, as 7:4, or 3 for one bit", Type: doc.Scalar("bits, as 7:4 or 3", parseBits), Required: true},
+		{Name: "access", Doc: "what reading and writing do; absent: as the register", Type: accessType},
+	}, meaning()...)
+	reg := append([]doc.Key{
+		{Name: "number", Doc: "the number by which it is reached; absent: it stands in patterns by its name", Type: numberType},
+		{Name: "width", Doc: "its bits", Type: doc.Int(1, 64), Default: "8"},
+		{Name: "access", Doc: "what reading and writing do", Type: accessType, Default: "read-write"},
+		{Name: "reset", Doc: "content after power-up", Type: numberType, Default: "0"},
+		{Name: "fields", Doc: "its bit fields, by name", Type: doc.MapOf(doc.Map(field...))},
+	}, meaning()...)
+	value := append([]doc.Key{
+		{Name: "bits", Doc: "registers, or bits of them, that make it up, the most significant first: PRES_1 PRES_0[7:4]", Type: doc.Scalar("names of registers, with bits in brackets", parsePieces)},
+		{Name: "from", Doc: "in place of bits: an expression of other values' names", Type: doc.AnyText},
+		{Name: "unit", Doc: "unit of what the expression gives", Type: doc.AnyText},
+	}, meaning()...)
+	return []doc.Key{
+		{Name: "access", Doc: "operations by name, as they stand on the bus", Type: doc.MapOf(doc.Map(
+			doc.Key{Name: "out", Doc: "what the bus controller sends: reg.7 1 | skip.8", Type: doc.AnyText},
+			doc.Key{Name: "in", Doc: "what the part sends in the same columns: skip.8 | value.8 ...", Type: doc.AnyText},
+			doc.Key{Name: "about", Doc: "what it is for", Type: doc.AnyText},
+		))},
+		{Name: "registers", Doc: "registers by name", Type: doc.MapOf(doc.Map(reg...))},
+		{Name: "values", Doc: "quantities that several registers make up, or parts of one, by name", Type: doc.MapOf(doc.Map(value...))},
+		{Name: "identity", Doc: "what tells the part from others", Type: doc.Map(
+			doc.Key{Name: "read", Doc: "the value to read", Type: doc.NameType, Required: true},
+			doc.Key{Name: "expect", Doc: "its bits, as 0xB7", Type: numberType, Required: true},
+		)},
+		{Name: "power-up", Doc: "time from supply to the first answer", Type: doc.TimeType, Default: "0 ms"},
+		{Name: "wrap", Doc: "behind the register with the last number the one with the first follows", Type: doc.YesNo, Default: "no"},
+		{Name: "refuses", Doc: "numbers of no register are not acknowledged", Type: doc.YesNo, Default: "no"},
+	}
+}
+
+type bitRange struct{ low, bits int }
+
+func parseBits(s string) (bitRange, error) {
+	low, bits, err := register.ParseBits(s)
+	return bitRange{low, bits}, err
+}
+
+type namedBits struct {
+	name string
+	bitRange
+	all bool
+}
+
+func parsePieces(s string) ([]namedBits, error) {
+	var out []namedBits
+	for _, w := range strings.Fields(s) {
+		p := namedBits{name: w, all: true}
+		if open := strings.IndexByte(w, '['); open > 0 && strings.HasSuffix(w, "]") {
+			r, err := parseBits(w[open+1 : len(w)-1])
+			if err != nil {
+				return nil, err
+			}
+			p = namedBits{name: w[:open], bitRange: r}
+		}
+		if strings.ContainsAny(p.name, "[],") {
+			return nil, fmt.Errorf("%q: write the name of a register, with bits as NAME[7:4], and blanks between several", w)
+		}
+		out = append(out, p)
+	}
+	if len(out) == 0 {
+		return nil, fmt.Errorf("no register is named")
+	}
+	return out, nil
+}
+
+// mapper reads what a device file says of registers.
+type mapper struct {
+	m      *Map
+	faults []finding.Finding
+}
+
+func (x *mapper) fault(code string, n *doc.Node, change, format string, args ...any) {
+	x.faults = append(x.faults, finding.Finding{Severity: finding.Error, Code: code, Where: n.Place(), Seen: fmt.Sprintf(format, args...), Change: change})
+}
+
+// bindMap reads the registers of a device file that was validated; nil where it names
+// none.
+func bindMap(d *Device, root *doc.Node) []finding.Finding {
+	if root.Get("registers") == nil && root.Get("access") == nil {
+		for _, key := range []string{"values", "identity"} {
+			if n := root.Get(key); n != nil {
+				return []finding.Finding{{Severity: finding.Error, Code: "no-registers", Where: n.KeyPlace(), Seen: key + " without registers", Change: "add `registers:` and `access:`"}}
+			}
+		}
+		return nil
+	}
+	x := &mapper{m: &Map{
+		PowerUp: doc.Of[quantity.Time](root, "power-up"), Wrap: doc.Of[bool](root, "wrap"), Refuses: doc.Of[bool](root, "refuses"),
+		about: map[*access.Pattern]string{},
+	}}
+	for _, n := range root.Get("registers").All() {
+		x.register(n)
+	}
+	slices.SortStableFunc(x.m.Registers, func(a, b *Register) int {
+		switch {
+		case a.Numbered != b.Numbered:
+			if a.Numbered {
+				return -1
+			}
+			return 1
+		case a.Address < b.Address:
+			return -1
+		case a.Address > b.Address:
+			return 1
+		}
+		return 0
+	})
+	for _, n := range root.Get("values").All() {
+		x.value(n)
+	}
+	for _, n := range root.Get("access").All() {
+		x.pattern(d, n)
+	}
+	x.reachable(root)
+	x.identity(root.Get("identity"))
+	if len(x.faults) == 0 {
+		d.Map = x.m
+	}
+	return x.faults
+}
+
+// named says whether a name can stand in patterns and operations.
+func (x *mapper) named(n *doc.Node) bool {
+	if strings.ContainsAny(n.Key, " []|") {
+		x.fault("bad-name", n, "take letters, digits and dashes", "%q can't be named in patterns and operations", n.Key)
+		return false
+	}
+	return true
+}
+
+func (x *mapper) register(n *doc.Node) {
+	r := &Register{Register: register.Register{Name: n.Key, Bits: doc.Of[int](n, "width"), Reset: doc.Of[uint64](n, "reset"), About: n.Text("about")}}
+	r.Access, _ = register.ParseAccess(doc.Of[string](n, "access"))
+	if !x.named(n) {
+		return
+	}
+	if slices.Contains([]string{"reg", "value", "more", "skip", "_"}, n.Key) {
+		x.fault("bad-name", n, "take another name", "%s has a meaning of its own in patterns", n.Key)
+		return
+	}
+	if at := n.Get("number"); at != nil {
+		r.Numbered, r.Address = true, doc.As[uint64](at)
+		for _, o := range x.m.Registers {
+			if o.Numbered && o.Address == r.Address {
+				x.fault("number-twice", at, "give each register a number of its own", "%s and %s have the number 0x%X", o.Name, r.Name, r.Address)
+			}
+		}
+	}
+	if o := x.m.Named(n.Key); o != nil {
+		x.fault("name-twice", n, "names differ by more than capitals", "two registers are called %s", n.Key)
+	}
+	whole := &Value{Name: r.Name, About: r.About, Pieces: []Piece{{r, 0, r.Bits}}}
+	x.format(whole, n, r.Bits)
+	values := []*Value{whole}
+	for _, f := range n.Get("fields").All() {
+		if !x.named(f) {
+			continue
+		}
+		at := doc.Of[bitRange](f, "bits")
+		field := register.Field{Name: f.Key, Low: at.low, Bits: at.bits, Access: r.Access, About: f.Text("about")}
+		if a := f.Text("access"); a != "" {
+			field.Access, _ = register.ParseAccess(a)
+		}
+		v := &Value{Name: r.Name + "." + f.Key, About: field.About, Pieces: []Piece{{r, at.low, at.bits}}}
+		x.format(v, f, at.bits)
+		field.Meanings = v.Codes
+		if o := r.Field(f.Key); o != nil {
+			x.fault("name-twice", f, "names differ by more than capitals", "%s has two fields %s", r.Name, f.Key)
+		}
+		r.Fields = append(r.Fields, field)
+		if err := r.Check(); err != nil {
+			x.fault("bad-field", f.Get("bits"), "mend its bits", "%v", err)
+			r.Fields = r.Fields[:len(r.Fields)-1]
+			continue
+		}
+		values = append(values, v)
+	}
+	if err := r.Check(); err != nil {
+		where := n.Get("reset")
+		if where == nil {
+			where = n
+		}
+		x.fault("bad-register", where, "mend it", "%v", err)
+		return
+	}
+	x.m.Registers = append(x.m.Registers, r)
+	x.m.Values = append(x.m.Values, values...)
+}
+
+// format reads what the bits of a value mean.
+func (x *mapper) format(v *Value, n *doc.Node, bits int) {
+	v.Bits = bits
+	v.Coding, _ = coding.Parse(doc.Of[string](n, "coding"))
+	if err := v.Coding.Check(bits); err != nil {
+		at := n.Get("coding")
+		if at == nil {
+			at = n
+		}
+		x.fault("bad-coding", at, "take another coding, or other bits", "%s: %v", v.Name, err)
+	}
+	units := map[string]*doc.Node{}
+	for key, to := range map[string]**big.Rat{"scale": &v.Scale, "offset": &v.Offset, "least": &v.Least, "greatest": &v.Most} {
+		at := n.Get(key)
+		if at == nil {
+			continue
+		}
+		a := doc.As[amount](at)
+		*to = a.Rat
+		if a.unit != "" {
+			units[a.unit] = at
+			v.Unit = a.unit
+		}
+	}
+	if len(units) > 1 {
+		x.fault("units-differ", n, "write one unit", "%s: scale, offset and bounds have different units", v.Name)
+	}
+	if v.Scale != nil && v.Scale.Sign() == 0 {
+		x.fault("bad-scale", n.Get("scale"), "write what one count is", "%s: a scale of 0", v.Name)
+		v.Scale = nil
+	}
+	words := map[string]bool{}
+	for _, c := range n.Get("codes").All() {
+		raw, err := strconv.ParseUint(c.Key, 0, 64)
+		switch word := c.Scalar; {
+		case err != nil:
+			x.fault("bad-code", c, "write it as a number, as 2, 0x1F or 0b10", "%s: %q is no code", v.Name, c.Key)
+		case raw&^ones(bits) != 0:
+			x.fault("bad-code", c, "write a code of its bits", "%s: code %s does not fit %d bits", v.Name, c.Key, bits)
+		case strings.TrimSpace(word) == "":
+			x.fault("bad-code", c, "write its meaning", "%s: code %s has no word", v.Name, c.Key)
+		case words[strings.ToLower(word)] || v.Codes[raw] != "":
+			x.fault("code-twice", c, "give each code a word of its own", "%s: %s stands there twice", v.Name, word)
+		default:
+			if v.Codes == nil {
+				v.Codes = map[uint64]string{}
+			}
+			v.Codes[raw] = word
+			words[strings.ToLower(word)] = true
+		}
+	}
+}
+
+// value reads a value that has a name of its own.
+func (x *mapper) value(n *doc.Node) {
+	v := &Value{Name: n.Key, About: n.Text("about")}
+	if !x.named(n) {
+		return
+	}
+	if x.m.Value(n.Key) != nil {
+		x.fault("name-twice", n, "take another name", "%s is the name of a register or of another value", n.Key)
+		return
+	}
+	bits, from := n.Get("bits"), n.Get("from")
+	switch {
+	case (bits == nil) == (from == nil):
+		x.fault("value-of-nothing", n, "write `bits:` or `from:`", "%s: give the bits that make it up, or an expression of other values, not both", n.Key)
+		return
+	case from != nil:
+		x.calculated(v, n, from)
+		return
+	case n.Get("unit") != nil:
+		x.fault("unit-without-from", n.Get("unit"), "write it behind the scale", "%s: the unit of bits stands behind their scale", n.Key)
+	}
+	total := 0
+	used := map[*Register]uint64{}
+	for _, p := range doc.As[[]namedBits](bits) {
+		r := x.m.Named(p.name)
+		if r == nil {
+			x.fault("unknown-register", bits, x.near(p.name), "%s: there is no register %s", n.Key, p.name)
+			return
+		}
+		if p.all {
+			p.bitRange = bitRange{0, r.Bits}
+		}
+		if p.low+p.bits > r.Bits {
+			x.fault("bad-bits", bits, "mend the bits", "%s: %s has %d bits", n.Key, r.Name, r.Bits)
+			return
+		}
+		m := ones(p.bits) << p.low
+		if used[r]&m != 0 {
+			x.fault("bits-twice", bits, "mend the bits", "%s: bits of %s stand there twice", n.Key, r.Name)
+			return
+		}
+		used[r] |= m
+		v.Pieces = append(v.Pieces, Piece{r, p.low, p.bits})
+		total += p.bits
+	}
+	if total > 64 {
+		x.fault("value-too-wide", bits, "take fewer bits", "%s has %d bits; at most 64 make a value", n.Key, total)
+		return
+	}
+	x.format(v, n, total)
+	x.m.Values = append(x.m.Values, v)
+}
+
+var identifier = regexp.MustCompile(`[\pL_][\pL\pN_]*`)
+
+// calculated reads a value that an expression gives.
+func (x *mapper) calculated(v *Value, n, from *doc.Node) {
+	for _, key := range []string{"coding", "scale", "offset", "codes", "least", "greatest"} {
+		if n.Get(key) != nil {
+			x.fault("from-and-"+key, n.Get(key), "put it into the expression", "%s is calculated: %s has no effect on it", n.Key, key)
+		}
+	}
+	var names []string
+	var known []*Value
+	used := identifier.FindAllString(from.Scalar, -1)
+	for _, o := range x.m.Values {
+		name := strings.ReplaceAll(strings.ReplaceAll(o.Name, ".", "_"), "-", "_")
+		if o.From == nil && len(o.Codes) == 0 && slices.Contains(used, name) && !slices.Contains(names, name) {
+			names, known = append(names, name), append(known, o)
+		}
+	}
+	f, err := formula.New(from.Scalar, names...)
+	if err != nil {
+		x.fault("bad-expression", from, "values above it are known by their names, with _ in place of - and .", "%s: %v", n.Key, err)
+		return
+	}
+	v.From, v.Inputs, v.Unit = f, known, n.Text("unit")
+	x.m.Values = append(x.m.Values, v)
+}
+
+func (x *mapper) near(name string) string {
+	var names []string
+	for _, r := range x.m.Registers {
+		names = append(names, r.Name)
+	}
+	if m := doc.Nearest(name, names); m != "" {
+		return fmt.Sprintf("did you mean %s?", m)
+	}
+	return "describe it below `registers:`"
+}
+
+// pattern reads an operation.
+func (x *mapper) pattern(d *Device, n *doc.Node) {
+	if !x.named(n) {
+		return
+	}
+	rules := patternRules[d.Kind.Name](d.End)
+	rules.Register = func(name string) (int, bool) {
+		if r := x.m.Named(name); r != nil {
+			return r.Bits, true
+		}
+		return 0, false
+	}
+	p, err := access.Parse(n.Key, n.Text("out"), n.Text("in"), rules)
+	if err != nil {
+		x.fault("bad-pattern", n, "mend the pattern", "%s: %v", n.Key, err)
+		return
+	}
+	if _, b, err := access.Distinct(append(slices.Clone(x.m.Patterns), p)); err != nil {
+		x.fault("patterns-alike", n, "give them a bit in which they differ early enough", "%s can't be told from another operation: %v", b.Name, err)
+		return
+	}
+	x.m.Patterns = append(x.m.Patterns, p)
+	x.m.about[p] = n.Text("about")
+}
+
+// reachable holds registers and patterns against each other.
+func (x *mapper) reachable(root *doc.Node) {
+	for _, r := range x.m.Registers {
+		n := root.Get("registers", r.Name)
+		if !r.Numbered {
+			if !slices.ContainsFunc(x.m.Patterns, func(p *access.Pattern) bool {
+				return slices.Contains(p.HeldIn, r.Name) || slices.Contains(p.HeldOut, r.Name)
+			}) {
+				x.fault("register-unreachable", n, "give it a number, or name it in a pattern", "%s has no number, and no pattern names it", r.Name)
+			}
+			continue
+		}
+		generic := false
+		for _, p := range x.m.Patterns {
+			if p.NumberBits == 0 || p.ValueBits != r.Bits {
+				continue
+			}
+			if generic = true; r.Address&^ones(p.NumberBits) != 0 {
+				x.fault("number-too-wide", n.Get("number"), "mend the number, or the pattern", "%s: 0x%X does not fit the %d bits that %s has for the number", r.Name, r.Address, p.NumberBits, p.Name)
+			}
+		}
+		if !generic && !slices.ContainsFunc(x.m.Patterns, func(p *access.Pattern) bool {
+			return slices.Contains(p.HeldIn, r.Name) || slices.Contains(p.HeldOut, r.Name)
+		}) && len(x.faults) == 0 {
+			x.fault("register-unreachable", n, "add a pattern, or mend its width", "%s has %d bits; no pattern reads or writes registers of that size", r.Name, r.Bits)
+		}
+	}
+}
+
+func (x *mapper) identity(n *doc.Node) {
+	if n == nil {
+		return
+	}
+	v := x.m.Value(n.Text("read"))
+	if v == nil {
+		x.fault("unknown-value", n.Get("read"), x.near(n.Text("read")), "identity: there is no value %q", n.Text("read"))
+		return
+	}
+	x.m.Identity = &Identity{v, doc.Of[uint64](n, "expect")}
+	if v.From != nil || x.m.Identity.Expect&^ones(v.Bits) != 0 {
+		x.fault("bad-identity", n.Get("expect"), "mend it", "identity: 0x%X is no content of %s", x.m.Identity.Expect, v.Name)
+	}
+}

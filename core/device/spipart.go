@@ -1,0 +1,88 @@
+package device
+
+import (
+	"gavrix/core/access"
+	"gavrix/core/bus/spi"
+	"gavrix/core/quantity"
+)
+
+// spiPort is a part with registers behind a select.
+type spiPort struct {
+	part   *Part
+	server *access.Server
+	word   int
+	lsb    bool
+	from   quantity.Time // the part listens from there on
+	asleep bool
+	bits   []bool // of a word that comes with its least significant bit first
+}
+
+// OnSPI gives a part at work behind a select, from a time on. It answers when its time
+// from power-up is over. The part is nil where its registers are not described: then it
+// says nothing.
+func (d *Device) OnSPI(on quantity.Time) (spi.Device, *Part) {
+	if d.Map == nil {
+		return silent{}, nil
+	}
+	end := d.End.(spi.End)
+	part := d.NewPart()
+	return &spiPort{part: part, server: access.NewServer(d.Map.Patterns, part), word: end.Word, lsb: end.LSBFirst, from: on + d.Map.PowerUp}, part
+}
+
+// Select implements spi.Device.
+func (p *spiPort) Select(t quantity.Time) {
+	p.bits = p.bits[:0]
+	if p.asleep = t < p.from; p.asleep {
+		return
+	}
+	p.part.Freeze(t)
+	p.server.Begin(false)
+}
+
+// place gives the place in a pattern of a bit on the wire: there words stand with their
+// most significant bit first.
+func (p *spiPort) place(at int) int {
+	if !p.lsb {
+		return at
+	}
+	return at - at%p.word + p.word - 1 - at%p.word
+}
+
+// Give implements spi.Device.
+func (p *spiPort) Give(at int) (high, driven bool) {
+	if p.asleep {
+		return false, false
+	}
+	return p.server.Give(p.place(at))
+}
+
+// Take implements spi.Device.
+func (p *spiPort) Take(at int, high bool) {
+	switch {
+	case p.asleep:
+	case !p.lsb:
+		p.server.Take(at, high)
+	default:
+		if p.bits = append(p.bits, high); len(p.bits) == p.word {
+			for i := range p.bits {
+				p.server.Take(at-p.word+1+i, p.bits[p.word-1-i])
+			}
+			p.bits = p.bits[:0]
+		}
+	}
+}
+
+// Release implements spi.Device.
+func (p *spiPort) Release(quantity.Time, int) {
+	if !p.asleep {
+		p.server.End()
+	}
+}
+
+// silent is a part of which nothing is described but its end.
+type silent struct{}
+
+func (silent) Select(quantity.Time)       {}
+func (silent) Give(int) (bool, bool)      { return false, false }
+func (silent) Take(int, bool)             {}
+func (silent) Release(quantity.Time, int) {}

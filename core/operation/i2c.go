@@ -1,0 +1,60 @@
+package operation
+
+import (
+	"fmt"
+	"strings"
+
+	"gavrix/core/access"
+	"gavrix/core/bus/i2c"
+	"gavrix/core/record"
+)
+
+// i2cWire: all spans are one transaction, each behind a start of its own.
+var i2cWire = wire{
+	texts: func(p *Part, plan *access.Plan) []string {
+		address := p.End.(i2c.End).Address
+		var words []string
+		for k, s := range plan.Spans {
+			start, direction := "start", 0
+			if k > 0 {
+				start = "restart"
+			}
+			if s.Reads {
+				direction = 1
+			}
+			words = append(words, start, fmt.Sprintf("%02X ack", int(address)<<1|direction))
+			for i := 0; i+8 <= len(s.Out); i += 8 {
+				switch {
+				case !s.Reads:
+					words = append(words, fmt.Sprintf("%02X ack", number(s.Out[i:i+8])))
+				case i+8 < len(s.Out):
+					words = append(words, ".. ack")
+				default:
+					words = append(words, ".. nack")
+				}
+			}
+		}
+		return []string{strings.Join(append(words, "stop"), " ")}
+	},
+	seen: func(p *Part, r *record.Record) ([]access.Seen, bool) {
+		if r.Kind != record.Transaction || len(r.Data) == 0 || r.Data[0]>>1 != p.End.(i2c.End).Address {
+			return nil, false
+		}
+		var out []access.Seen
+		for i, b := range r.Data {
+			if i < len(r.Back) && r.Back[i]&record.Addressing != 0 {
+				out = append(out, access.Seen{Reads: b&1 == 1})
+				continue
+			}
+			if len(out) == 0 {
+				return nil, false
+			}
+			if s := &out[len(out)-1]; s.Reads {
+				s.In = appendBits(s.In, uint64(b), 8, 0)
+			} else {
+				s.Out = appendBits(s.Out, uint64(b), 8, 0)
+			}
+		}
+		return out, true
+	},
+}

@@ -1,0 +1,406 @@
+// Package operation reads what is to be done with a part in words, as `read
+// pressure` or `write CTRL.RATE 25 Hz`, and knows it as transactions on the part's bus:
+// their words, the meaning of each bit, and what came back.
+package operation
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"gavrix/core/access"
+	"gavrix/core/device"
+	"gavrix/core/doc"
+)
+
+// Part is a device on a link as operations reach it.
+type Part struct {
+	Name string
+	// Index is the device's place on the link, from 0 on.
+	Index int
+	*device.Device
+}
+
+// Verb is what is to be done.
+type Verb uint8
+
+// The verbs.
+const (
+	Read    Verb = iota
+	Write        // to a register, or to a field of one, whose other bits are kept
+	Prove        // that the part is the one that is described
+	Command      // an operation about no register
+	Raw          // a transaction in the words of its bus
+)
+
+var verbs = []string{"read", "write", "prove", "do", "raw"}
+
+func (v Verb) String() string { return verbs[v] }
+
+// Operation is something to be done with a part.
+type Operation struct {
+	Verb Verb
+	Part *Part // nil of Raw
+	// Value is what is read or written; Registers, where it is nil, are those that
+	// were named by their number.
+	Value     *device.Value
+	Registers []*device.Register
+	Pattern   *access.Pattern // of Command
+	Text      string          // what is written, or the words of Raw
+	// Force: it is done although it may do harm.
+	Force bool
+}
+
+// Help says how operations are written.
+const Help = `    read PART.VALUE            a register, a field, or a value; by number: read PART 0x10 count 3
+    write PART.VALUE TO        a quantity with its unit, the word of a code, or bits as 0x1F
+    prove PART                 that it is the part that its file describes
+    do PART.OPERATION          an operation that is about no register
+    raw WORDS                  a transaction in the words of its bus
+    force in front             although it may do harm`
+
+// Parse reads an operation on one of the parts of a link. The name of the part may be
+// left out where there is only one.
+func Parse(text string, parts []*Part) (*Operation, error) {
+	words := strings.Fields(text)
+	op := &Operation{}
+	if len(words) > 0 && words[0] == "force" {
+		op.Force = true
+		words = words[1:]
+	}
+	if len(words) == 0 {
+		return nil, fmt.Errorf("say what to do: %s", strings.Join(verbs, ", "))
+	}
+	verb := slices.Index(verbs, words[0])
+	if verb < 0 {
+		hint := "known are " + strings.Join(verbs, ", ")
+		if m := doc.Nearest(words[0], verbs); m != "" {
+			hint = "did you mean " + m + "?"
+		}
+		return nil, fmt.Errorf("%q is nothing to do; %s", words[0], hint)
+	}
+	op.Verb = Verb(verb)
+	words = words[1:]
+	if op.Verb == Raw {
+		if op.Text = strings.Join(words, " "); op.Text == "" {
+			return nil, fmt.Errorf("raw: write the words of a transaction")
+		}
+		return op, nil
+	}
+	part, rest, err := find(strings.Join(words, " "), parts)
+	if err != nil {
+		return nil, err
+	}
+	op.Part = part
+	if part.Map == nil {
+		return nil, fmt.Errorf("%s: its file describes no registers: add `registers:` and `access:` to %s, or write raw", part.Name, part.File)
+	}
+	words = strings.Fields(rest)
+	name := ""
+	if len(words) > 0 {
+		name, words = words[0], words[1:]
+	}
+	return op, op.target(name, words)
+}
+
+// find finds the part with whose name a text begins, and what follows it behind a dot
+// or a blank.
+func find(text string, parts []*Part) (part *Part, rest string, err error) {
+	var names []string
+	for _, p := range parts {
+		names = append(names, p.Name)
+		if n := len(p.Name); len(text) >= n && strings.EqualFold(text[:n], p.Name) && (part == nil || n > len(part.Name)) {
+			if len(text) == n || text[n] == '.' || text[n] == ' ' {
+				part, rest = p, strings.TrimSpace(text[min(n+1, len(text)):])
+			}
+		}
+	}
+	name, _, _ := strings.Cut(text, ".")
+	name, _, _ = strings.Cut(name, " ")
+	near := doc.Nearest(name, names)
+	switch {
+	case part != nil:
+		return part, rest, nil
+	case len(parts) == 1:
+		return parts[0], text, nil
+	case len(parts) == 0:
+		return nil, "", fmt.Errorf("the link has no parts with registers")
+	case text == "":
+		return nil, "", fmt.Errorf("say which part: %s", strings.Join(names, ", "))
+	case near != "":
+		return nil, "", fmt.Errorf("%q is no part on this link; did you mean %s?", name, near)
+	}
+	return nil, "", fmt.Errorf("%q is no part on this link; there are %s", name, strings.Join(names, ", "))
+}
+
+// target reads what the operation is about.
+func (op *Operation) target(name string, words []string) error {
+	m := op.Part.Map
+	switch op.Verb {
+	case Prove:
+		if name != "" || len(words) > 0 {
+			return fmt.Errorf("prove takes the name of a part alone")
+		}
+		if m.Identity == nil {
+			return fmt.Errorf("%s: its file names no identity: add `identity:` to %s", op.Part.Name, op.Part.File)
+		}
+		op.Value = m.Identity.Value
+		return nil
+	case Command:
+		if op.Pattern = m.Pattern(name); op.Pattern == nil || !device.Command(op.Pattern) {
+			var known []string
+			for _, p := range m.Patterns {
+				if device.Command(p) {
+					known = append(known, p.Name)
+				}
+			}
+			return unknown("operation without a register", name, op.Part.Name, known)
+		}
+		if len(words) > 0 {
+			return fmt.Errorf("%q: nothing follows the name of the operation", strings.Join(words, " "))
+		}
+		return nil
+	}
+	if name == "" {
+		return fmt.Errorf("say what of %s: %s", op.Part.Name, some(m.Names()))
+	}
+	if number, err := strconv.ParseUint(name, 0, 64); err == nil {
+		var err error
+		if words, err = op.numbered(number, words); err != nil {
+			return err
+		}
+	} else if op.Value = m.Value(name); op.Value == nil {
+		return unknown("value", name, op.Part.Name, m.Names())
+	}
+	if op.Verb == Read {
+		if len(words) > 0 {
+			return fmt.Errorf("%q: nothing follows what is read", strings.Join(words, " "))
+		}
+		return nil
+	}
+	if len(words) > 0 && (words[0] == "=" || words[0] == "to") {
+		words = words[1:]
+	}
+	if op.Text = strings.Join(words, " "); op.Text == "" {
+		return fmt.Errorf("say what is written to %s", name)
+	}
+	if op.Value == nil && len(op.Registers) == 1 {
+		op.Value = m.Value(op.Registers[0].Name)
+	}
+	switch {
+	case op.Value == nil:
+		return fmt.Errorf("one register at a time is written by its number")
+	case op.Value.From != nil:
+		return fmt.Errorf("%s is calculated from others: write those", op.Value.Name)
+	}
+	return nil
+}
+
+// numbered finds registers by the number of the first.
+func (op *Operation) numbered(number uint64, words []string) ([]string, error) {
+	count := 1
+	if len(words) >= 2 && words[0] == "count" {
+		n, err := strconv.Atoi(words[1])
+		if err != nil || n < 1 || n > 4096 {
+			return nil, fmt.Errorf("count %s: write a number from 1 to 4096", words[1])
+		}
+		count, words = n, words[2:]
+	}
+	for i := range count {
+		r := op.Part.Map.At(number + uint64(i))
+		if r == nil {
+			r = op.Part.undescribed(number + uint64(i))
+		}
+		if r == nil {
+			return nil, fmt.Errorf("%s has no register 0x%X", op.Part.Name, number+uint64(i))
+		}
+		op.Registers = append(op.Registers, r)
+	}
+	return words, nil
+}
+
+// undescribed gives a register that the file does not describe, of the size that a
+// pattern reads; nil where no pattern reaches it.
+func (p *Part) undescribed(number uint64) *device.Register {
+	for _, pat := range p.Map.Patterns {
+		if pat.Reads && pat.NumberBits > 0 && (pat.NumberBits >= 64 || number>>pat.NumberBits == 0) {
+			r := &device.Register{Numbered: true}
+			r.Name, r.Address, r.Bits = fmt.Sprintf("0x%02X", number), number, pat.ValueBits
+			return r
+		}
+	}
+	return nil
+}
+
+func unknown(what, name, part string, known []string) error {
+	if name == "" {
+		return fmt.Errorf("say which %s of %s: %s", what, part, some(known))
+	}
+	if m := doc.Nearest(name, known); m != "" {
+		return fmt.Errorf("%s has no %s %q; did you mean %s?", part, what, name, m)
+	}
+	return fmt.Errorf("%s has no %s %q; it has %s", part, what, name, some(known))
+}
+
+// some lists names, not too many.
+func some(names []string) string {
+	if len(names) == 0 {
+		return "none"
+	}
+	if len(names) > 16 {
+		names = append(slices.Clone(names[:15]), fmt.Sprintf("%d more", len(names)-15))
+	}
+	return strings.Join(names, ", ")
+}
+
+// About gives the registers that the operation is about.
+func (op *Operation) About() []*device.Register {
+	if op.Value != nil {
+		return op.Value.Registers()
+	}
+	return op.Registers
+}
+
+// Fixed gives the steps of an operation that needs no answer to go on: reading, writing
+// whole registers, and operations about none.
+func (op *Operation) Fixed() ([]Step, error) {
+	switch op.Verb {
+	case Command:
+		s, err := op.Part.CommandStep(op.Pattern)
+		return []Step{s}, err
+	case Read, Prove:
+		return op.Part.ReadSteps(op.About(), nil)
+	case Raw:
+		return nil, nil
+	}
+	w, err := op.Value.Encode(op.Text)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", op.Value.Name, err)
+	}
+	var out []Step
+	for _, r := range op.About() {
+		content, mask := op.Value.Into(r, 0, w.Raw)
+		if mask != bitsOf(r) {
+			return nil, fmt.Errorf("%s is a part of %s: what else stands there must be read first", op.Value.Name, r.Name)
+		}
+		s, err := op.Part.WriteStep(r, content, nil)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, s)
+	}
+	return out, nil
+}
+
+// bitsOf covers a register.
+func bitsOf(r *device.Register) uint64 {
+	if r.Bits >= 64 {
+		return ^uint64(0)
+	}
+	return 1<<r.Bits - 1
+}
+
+// Step is one operation of a pattern, with the transactions that it is.
+type Step struct {
+	Plan  *access.Plan
+	Texts []string // in the words of the bus
+	// Registers are those that it reads or writes, one a unit; of a pattern that
+	// names registers, those.
+	Registers []*device.Register
+}
+
+// ReadSteps gives what reads registers: those with numbers that follow each other in
+// one go, where the part can. Content gives what a pattern sends along, of registers that it
+// names.
+func (p *Part) ReadSteps(rs []*device.Register, content func(*device.Register) (uint64, bool)) ([]Step, error) {
+	var out []Step
+	rs = slices.Clone(rs)
+	slices.SortStableFunc(rs, func(a, b *device.Register) int { return int(min(max(int64(a.Address)-int64(b.Address), -1), 1)) })
+	for len(rs) > 0 {
+		r := rs[0]
+		pat := p.reading(r)
+		if pat == nil {
+			return nil, fmt.Errorf("%s: no operation reads it", r.Name)
+		}
+		n := 1
+		for pat.Repeats() && n < len(rs) && rs[n].Numbered && rs[n].Bits == r.Bits && rs[n].Address == r.Address+uint64(n) {
+			n++
+		}
+		step, err := p.step(pat, access.Use{Number: r.Address, Units: n}, rs[:n], content)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, step)
+		rs = rs[n:]
+	}
+	return out, nil
+}
+
+// reading gives the pattern that reads a register.
+func (p *Part) reading(r *device.Register) *access.Pattern {
+	for _, pat := range p.Map.Patterns {
+		if slices.Contains(pat.HeldIn, r.Name) {
+			return pat
+		}
+	}
+	if !r.Numbered {
+		return nil
+	}
+	for _, pat := range p.Map.Patterns {
+		if pat.Reads && pat.ValueBits == r.Bits {
+			return pat
+		}
+	}
+	return nil
+}
+
+// Readable says whether an operation reads a register.
+func (p *Part) Readable(r *device.Register) bool { return p.reading(r) != nil }
+
+// WriteStep gives what writes a register.
+func (p *Part) WriteStep(r *device.Register, to uint64, content func(*device.Register) (uint64, bool)) (Step, error) {
+	for _, pat := range p.Map.Patterns {
+		if slices.Contains(pat.HeldOut, r.Name) {
+			return p.step(pat, access.Use{Held: map[string]uint64{r.Name: to}}, []*device.Register{r}, content)
+		}
+	}
+	if r.Numbered {
+		for _, pat := range p.Map.Patterns {
+			if pat.Writes && pat.ValueBits == r.Bits {
+				return p.step(pat, access.Use{Number: r.Address, Units: 1, Values: []uint64{to}}, []*device.Register{r}, content)
+			}
+		}
+	}
+	return Step{}, fmt.Errorf("%s: no operation writes it", r.Name)
+}
+
+// CommandStep gives an operation that is about no register.
+func (p *Part) CommandStep(pat *access.Pattern) (Step, error) {
+	return p.step(pat, access.Use{}, nil, nil)
+}
+
+func (p *Part) step(pat *access.Pattern, u access.Use, rs []*device.Register, content func(*device.Register) (uint64, bool)) (Step, error) {
+	for _, name := range pat.HeldOut {
+		if _, given := u.Held[name]; given {
+			continue
+		}
+		r := p.Map.Named(name)
+		if content == nil {
+			return Step{}, fmt.Errorf("%s sends %s too: write that", pat.Name, name)
+		}
+		v, known := content(r)
+		if !known {
+			v = r.Reset
+		}
+		if u.Held == nil {
+			u.Held = map[string]uint64{}
+		}
+		u.Held[name] = v
+	}
+	plan, err := pat.Plan(u)
+	if err != nil {
+		return Step{}, err
+	}
+	return Step{Plan: plan, Texts: wires[p.Kind.Name].texts(p, plan), Registers: rs}, nil
+}
