@@ -172,11 +172,11 @@ func preset(text string, l *bench.Link) (link.Preset, error) {
 	if err != nil {
 		return link.Preset{}, err
 	}
-	w, err := op.Value.Encode(op.Text)
+	w, err := op.Values[0].Encode(op.Text)
 	if err != nil {
 		return link.Preset{}, err
 	}
-	return link.Preset{Device: op.Part.Name, Value: op.Value.Name, Bits: w.Raw}, nil
+	return link.Preset{Device: op.Part.Name, Value: op.Values[0].Name, Bits: w.Raw}, nil
 }
 
 func printResult(l *bench.Link, r *operate.Result) {
@@ -290,7 +290,7 @@ func (o *doOptions) plans(l *bench.Link, texts []string, ops []*operation.Operat
 		switch {
 		case op.Verb == operation.Raw:
 			steps = []operation.Step{{Texts: []string{op.Text}}}
-		case err != nil && op.Verb == operation.Write && op.Value != nil:
+		case err != nil && op.Verb == operation.Write:
 			// What else stands in the register decides what is written.
 			if steps, err = op.Part.ReadSteps(op.About(), nil); err != nil {
 				return fmt.Errorf("%q: %w", texts[i], err)

@@ -163,11 +163,14 @@ type Answer struct {
 	Unlike []Item
 	// Cut: fewer bits came than were planned.
 	Cut bool
+
+	driven     []uint64
+	heldDriven map[string]uint64
 }
 
 // Answer takes the part's line of each span apart.
 func (p *Plan) Answer(in [][]Bit) Answer {
-	a := Answer{Values: make([]uint64, p.Units), Known: make([]bool, p.Units)}
+	a := Answer{Values: make([]uint64, p.Units), Known: make([]bool, p.Units), driven: make([]uint64, p.Units), heldDriven: map[string]uint64{}}
 	for i := range a.Known {
 		a.Known[i] = p.Pattern.Reads
 	}
@@ -178,7 +181,7 @@ func (p *Plan) Answer(in [][]Bit) Answer {
 			if it.Line != In || it.What == Skip {
 				continue
 			}
-			v, known := uint64(0), true
+			v, driven, known := uint64(0), uint64(0), true
 			for at := it.At; at < it.end(); at++ {
 				b := Unknown
 				if k < len(in) && at < len(in[k]) {
@@ -187,17 +190,22 @@ func (p *Plan) Answer(in [][]Bit) Answer {
 					a.Cut = true
 				}
 				known = known && b != Unknown
-				v = v<<1 | uint64(b&1)
+				v, driven = v<<1|uint64(b&1), driven<<1
+				if b != Unknown {
+					driven |= 1
+				}
 			}
 			switch it.What {
 			case Value:
 				a.Values[it.Unit] |= v << it.Low
+				a.driven[it.Unit] |= driven << it.Low
 				a.Known[it.Unit] = a.Known[it.Unit] && known
 			case Held:
 				if a.Held == nil {
 					a.Held = map[string]uint64{}
 				}
 				a.Held[it.Name] |= v << it.Low
+				a.heldDriven[it.Name] |= driven << it.Low
 				unknown[it.Name] = unknown[it.Name] || !known
 			case Fixed:
 				if !known || v != it.Fixed {
@@ -212,4 +220,13 @@ func (p *Plan) Answer(in [][]Bit) Answer {
 		}
 	}
 	return a
+}
+
+// Driven gives the bits of a register that were driven while it came back: of the unit
+// with the index, or of one that the pattern names.
+func (a *Answer) Driven(p *Plan, unit int, name string) uint64 {
+	if p.Pattern.Reads {
+		return a.driven[unit]
+	}
+	return a.heldDriven[name]
 }

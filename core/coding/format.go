@@ -144,7 +144,7 @@ func (f *Format) Encode(text string) (Written, error) {
 	}
 	asked.Mul(asked, tens(power))
 	if f.Least != nil && asked.Cmp(f.Least) < 0 || f.Most != nil && asked.Cmp(f.Most) > 0 {
-		return Written{}, fmt.Errorf("%s is outside %s", f.quantity(asked), f.bounds())
+		return Written{}, fmt.Errorf("%s is outside %s", f.Quantity(asked), f.bounds())
 	}
 	number := new(big.Rat).Set(asked)
 	if f.Offset != nil {
@@ -164,7 +164,7 @@ func (f *Format) Encode(text string) (Written, error) {
 	raw, exact, err := f.Coding.Bits(number, f.Bits)
 	if err != nil {
 		least, most := f.Range()
-		return Written{}, fmt.Errorf("%s is outside what the %d bits hold, %s to %s", f.quantity(asked), f.Bits, f.quantity(least), f.quantity(most))
+		return Written{}, fmt.Errorf("%s is outside what the %d bits hold, %s to %s", f.Quantity(asked), f.Bits, f.Quantity(least), f.Quantity(most))
 	}
 	return Written{Value: f.Decode(raw), Rounded: !exact, Asked: asked}, nil
 }
@@ -186,7 +186,8 @@ func (f *Format) Range() (least, most *big.Rat) {
 	return least, most
 }
 
-func (f *Format) quantity(r *big.Rat) string {
+// Quantity writes a number with the unit of the format.
+func (f *Format) Quantity(r *big.Rat) string {
 	if f.Unit == "" {
 		return Text(r)
 	}
@@ -196,11 +197,11 @@ func (f *Format) quantity(r *big.Rat) string {
 func (f *Format) bounds() string {
 	switch {
 	case f.Least == nil:
-		return "what is allowed: at most " + f.quantity(f.Most)
+		return "what is allowed: at most " + f.Quantity(f.Most)
 	case f.Most == nil:
-		return "what is allowed: at least " + f.quantity(f.Least)
+		return "what is allowed: at least " + f.Quantity(f.Least)
 	}
-	return f.quantity(f.Least) + " to " + f.quantity(f.Most)
+	return f.Quantity(f.Least) + " to " + f.Quantity(f.Most)
 }
 
 // known lists what may be written.

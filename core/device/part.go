@@ -15,7 +15,6 @@ import (
 type Acts struct {
 	// Moves are values that follow a quantity.
 	Moves []Move
-	Jobs  []Job
 }
 
 // Move is a value that follows an expression of t, the time in seconds.
@@ -24,25 +23,8 @@ type Move struct {
 	Of    *formula.Formula
 }
 
-// Job is something that writing a bit starts: it takes its time, a bit says that it
-// runs and others that it is over. Values that it Takes stand still from one job to the
-// next.
-type Job struct {
-	Start, Busy *Value
-	Ready       []*Value
-	Lasts       quantity.Time
-	Takes       []*Value
-}
-
 var actsSchema = doc.Map(
 	doc.Key{Name: "values", Doc: "names of values and expressions of t, the time in seconds, that they follow", Type: doc.MapOf(exprType)},
-	doc.Key{Name: "jobs", Doc: "what writing a bit starts, by name", Type: doc.MapOf(doc.Map(
-		doc.Key{Name: "start", Doc: "the bit that starts it when 1 is written", Type: doc.NameType, Required: true},
-		doc.Key{Name: "lasts", Doc: "how long it takes", Type: doc.TimeType, Required: true},
-		doc.Key{Name: "busy", Doc: "the bit that is 1 meanwhile", Type: doc.NameType},
-		doc.Key{Name: "ready", Doc: "bits that are 1 when it is over", Type: doc.ListOf(doc.NameType, 1)},
-		doc.Key{Name: "takes", Doc: "values that it measures: they stand still until the next", Type: doc.ListOf(doc.NameType, 1)},
-	))},
 )
 
 // bindActs reads what a part with registers does by itself.
@@ -54,36 +36,11 @@ func bindActs(d *Device, n *doc.Node) []finding.Finding {
 		}
 		return x.faults
 	}
-	find := func(at *doc.Node, name string) *Value {
-		v := d.Map.Value(name)
-		if v == nil || v.From != nil {
-			change := "write the name of a register, a field or a value"
-			if near := doc.Nearest(name, d.Map.Names()); near != "" {
-				change = "did you mean " + near + "?"
-			}
-			x.fault("unknown-value", at, change, "there is no value %q that bits hold", name)
-			return nil
-		}
-		return v
-	}
 	acts := &Acts{}
 	for _, v := range n.Get("values").All() {
-		if to := find(v, v.Key); to != nil {
+		if to := x.bitsValue(v, v.Key); to != nil {
 			acts.Moves = append(acts.Moves, Move{to, doc.As[*formula.Formula](v)})
 		}
-	}
-	for _, j := range n.Get("jobs").All() {
-		job := Job{Lasts: doc.Of[quantity.Time](j, "lasts"), Start: find(j.Get("start"), j.Text("start"))}
-		if b := j.Get("busy"); b != nil {
-			job.Busy = find(b, b.Scalar)
-		}
-		for _, r := range j.Get("ready").All() {
-			job.Ready = append(job.Ready, find(r, r.Scalar))
-		}
-		for _, t := range j.Get("takes").All() {
-			job.Takes = append(job.Takes, find(t, t.Scalar))
-		}
-		acts.Jobs = append(acts.Jobs, job)
 	}
 	if len(x.faults) == 0 {
 		d.Acts = acts
@@ -112,10 +69,10 @@ func (d *Device) NewPart() *Part {
 	if p.acts == nil {
 		p.acts = &Acts{}
 	}
-	for _, j := range p.acts.Jobs {
+	for _, j := range p.m.Jobs {
 		p.ends = append(p.ends, quantity.Forever)
-		for _, v := range j.Takes {
-			p.frozen[v] = v.Of(func(r *Register) uint64 { return p.holds[r] })
+		for _, v := range j.Gives {
+			p.frozen[v] = v.Of(p.content)
 		}
 	}
 	return p
@@ -135,7 +92,7 @@ func (p *Part) Preset(name string, raw uint64) error {
 	for _, m := range p.acts.Moves {
 		if touch(v, m.Value) {
 			p.still[m.Value] = true
-			p.frozen[m.Value] = m.Value.Of(func(r *Register) uint64 { return p.holds[r] })
+			p.frozen[m.Value] = m.Value.Of(p.content)
 		}
 	}
 	return nil
@@ -157,18 +114,18 @@ func touch(a, b *Value) bool {
 // moment.
 func (p *Part) Freeze(t quantity.Time) {
 	p.now = t
-	for i, j := range p.acts.Jobs {
+	for i, j := range p.m.Jobs {
 		if p.ends[i] > t {
 			continue
 		}
 		at := p.ends[i]
 		p.ends[i] = quantity.Forever
 		for _, m := range p.acts.Moves {
-			if !p.still[m.Value] && contains(j.Takes, m.Value) {
+			if !p.still[m.Value] && contains(j.Gives, m.Value) {
 				p.frozen[m.Value] = m.at(at)
 			}
 		}
-		for _, v := range j.Takes {
+		for _, v := range j.Gives {
 			p.put(v, p.frozen[v])
 		}
 		for _, v := range j.Ready {
@@ -218,6 +175,8 @@ func (m *Move) at(t quantity.Time) uint64 {
 	raw, _, _ := f.Coding.Bits(n, f.Bits)
 	return raw
 }
+
+func (p *Part) content(r *Register) uint64 { return p.holds[r] }
 
 func (p *Part) put(v *Value, raw uint64) {
 	for _, r := range v.Registers() {
@@ -303,11 +262,18 @@ func (p *Part) Write(number, value uint64) {
 		}
 	})
 	p.holds[r] = v
-	for i, j := range p.acts.Jobs {
+	for i, j := range p.m.Jobs {
 		if j.Start.Pieces[0].Register != r {
 			continue
 		}
-		if _, mask := j.Start.Into(r, 0, 1); value&mask == 0 || p.ends[i] != quantity.Forever {
+		busy := p.ends[i] != quantity.Forever || j.Busy != nil && j.Busy.Of(p.content) != 0
+		switch _, mask := j.Start.Into(r, 0, 1); {
+		case value&mask == 0:
+			continue
+		case busy:
+			if j.Clash != nil {
+				p.put(j.Clash, 1)
+			}
 			continue
 		}
 		p.ends[i] = p.now + j.Lasts
@@ -331,14 +297,5 @@ func (p *Part) Command(name string) {
 
 // Next implements access.Registers.
 func (p *Part) Next(number uint64) uint64 {
-	last := -1
-	for i, r := range p.m.Registers {
-		if r.Numbered {
-			last = i
-		}
-	}
-	if last >= 0 && p.m.Wrap && number >= p.m.Registers[last].Address {
-		return p.m.Registers[0].Address
-	}
-	return number + 1
+	return p.m.Next(number)
 }

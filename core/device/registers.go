@@ -28,6 +28,7 @@ type Map struct {
 	Patterns []*access.Pattern
 	// Identity is what tells the part from others; nil where the file names none.
 	Identity *Identity
+	Jobs     []*Job
 	// PowerUp is the time from supply to the first answer, Busy the time for which a
 	// part takes nothing behind a write.
 	PowerUp quantity.Time
@@ -60,6 +61,8 @@ type Value struct {
 	// Pieces are the bits that it is made of, the most significant first.
 	Pieces []Piece
 	coding.Format
+	// Warns are contents with which something is to be known, and what.
+	Warns map[uint64]string
 	// From is the expression of other values that gives it, in place of bits.
 	From   *formula.Formula
 	Inputs []*Value
@@ -174,6 +177,20 @@ func (m *Map) At(number uint64) *Register {
 	return m.Registers[i]
 }
 
+// Next gives the number behind another: behind the last the first, where numbers wrap.
+func (m *Map) Next(number uint64) uint64 {
+	last := -1
+	for i, r := range m.Registers {
+		if r.Numbered {
+			last = i
+		}
+	}
+	if last >= 0 && m.Wrap && number >= m.Registers[last].Address {
+		return m.Registers[0].Address
+	}
+	return number + 1
+}
+
 // Named gives the register with a name; nil where there is none.
 func (m *Map) Named(name string) *Register {
 	for _, r := range m.Registers {
@@ -197,6 +214,16 @@ func (m *Map) Pattern(name string) *access.Pattern {
 // About says what an operation is for.
 func (m *Map) About(p *access.Pattern) string { return m.about[p] }
 
+// Job gives the job with a name; nil where there is none.
+func (m *Map) Job(name string) *Job {
+	for _, j := range m.Jobs {
+		if strings.EqualFold(j.Name, name) {
+			return j
+		}
+	}
+	return nil
+}
+
 // Command says whether an operation is about no register.
 func Command(p *access.Pattern) bool {
 	return !p.Reads && !p.Writes && len(p.HeldIn)+len(p.HeldOut) == 0
@@ -214,10 +241,19 @@ func (m *Map) Names() []string {
 	for _, v := range m.Values {
 		out = append(out, v.Name)
 	}
+	return append(out, m.Commands()...)
+}
+
+// Commands lists the operations about no register, and the jobs.
+func (m *Map) Commands() []string {
+	var out []string
 	for _, p := range m.Patterns {
 		if Command(p) {
 			out = append(out, p.Name)
 		}
+	}
+	for _, j := range m.Jobs {
+		out = append(out, j.Name)
 	}
 	return out
 }
@@ -250,6 +286,7 @@ func meaning() []doc.Key {
 		{Name: "scale", Doc: "what one count is, with its unit, as 0.25 Pa or 1/128 °C", Type: amountType},
 		{Name: "offset", Doc: "what is added to the scaled number, as 25 °C", Type: amountType},
 		{Name: "codes", Doc: "values with a meaning of their own: their numbers and words", Type: doc.MapOf(doc.AnyText)},
+		{Name: "warn", Doc: "contents with which something is to be known: their numbers and what", Type: doc.MapOf(doc.AnyText)},
 		{Name: "least", Doc: "the least that may be written", Type: amountType},
 		{Name: "greatest", Doc: "the greatest that may be written", Type: amountType},
 	}
@@ -285,6 +322,15 @@ func mapKeys() []doc.Key {
 			doc.Key{Name: "read", Doc: "the value to read", Type: doc.NameType, Required: true},
 			doc.Key{Name: "expect", Doc: "its bits, as 0xB7", Type: numberType, Required: true},
 		)},
+		{Name: "jobs", Doc: "what writing a bit starts, by name", Type: doc.MapOf(doc.Map(
+			doc.Key{Name: "start", Doc: "the bit that starts it when 1 is written", Type: doc.NameType, Required: true},
+			doc.Key{Name: "lasts", Doc: "how long it takes at most", Type: doc.TimeType, Required: true},
+			doc.Key{Name: "busy", Doc: "the bit that is 1 meanwhile", Type: doc.NameType},
+			doc.Key{Name: "ready", Doc: "bits that are 1 when it is over", Type: doc.ListOf(doc.NameType, 1)},
+			doc.Key{Name: "clash", Doc: "the bit that comes up when it is started while it runs", Type: doc.NameType},
+			doc.Key{Name: "gives", Doc: "values that it measures: they stand still until the next", Type: doc.ListOf(doc.NameType, 1)},
+			doc.Key{Name: "about", Doc: "what it is for", Type: doc.AnyText},
+		))},
 		{Name: "power-up", Doc: "time from supply to the first answer", Type: doc.TimeType, Default: "0 ms"},
 		{Name: "wrap", Doc: "behind the register with the last number the one with the first follows", Type: doc.YesNo, Default: "no"},
 		{Name: "refuses", Doc: "numbers of no register are not acknowledged", Type: doc.YesNo, Default: "no"},
@@ -375,6 +421,9 @@ func bindMap(d *Device, root *doc.Node) []finding.Finding {
 		x.pattern(d, n)
 	}
 	x.reachable(root)
+	for _, n := range root.Get("jobs").All() {
+		x.job(n)
+	}
 	x.identity(root.Get("identity"))
 	if len(x.faults) == 0 {
 		d.Map = x.m
@@ -481,6 +530,17 @@ func (x *mapper) format(v *Value, n *doc.Node, bits int) {
 		x.fault("bad-scale", n.Get("scale"), "write what one count is", "%s: a scale of 0", v.Name)
 		v.Scale = nil
 	}
+	for _, c := range n.Get("warn").All() {
+		raw, err := strconv.ParseUint(c.Key, 0, 64)
+		if err != nil || raw&^ones(bits) != 0 || strings.TrimSpace(c.Scalar) == "" {
+			x.fault("bad-code", c, "write a number of its bits, and what is to be known", "%s: warn %s: %q", v.Name, c.Key, c.Scalar)
+			continue
+		}
+		if v.Warns == nil {
+			v.Warns = map[uint64]string{}
+		}
+		v.Warns[raw] = c.Scalar
+	}
 	words := map[string]bool{}
 	for _, c := range n.Get("codes").All() {
 		raw, err := strconv.ParseUint(c.Key, 0, 64)
@@ -560,7 +620,7 @@ var identifier = regexp.MustCompile(`[\pL_][\pL\pN_]*`)
 
 // calculated reads a value that an expression gives.
 func (x *mapper) calculated(v *Value, n, from *doc.Node) {
-	for _, key := range []string{"coding", "scale", "offset", "codes", "least", "greatest"} {
+	for _, key := range []string{"coding", "scale", "offset", "codes", "warn", "least", "greatest"} {
 		if n.Get(key) != nil {
 			x.fault("from-and-"+key, n.Get(key), "put it into the expression", "%s is calculated: %s has no effect on it", n.Key, key)
 		}
@@ -661,4 +721,61 @@ func (x *mapper) identity(n *doc.Node) {
 	if v.From != nil || x.m.Identity.Expect&^ones(v.Bits) != 0 {
 		x.fault("bad-identity", n.Get("expect"), "mend it", "identity: 0x%X is no content of %s", x.m.Identity.Expect, v.Name)
 	}
+}
+
+// bitsValue finds a value that bits hold.
+func (x *mapper) bitsValue(at *doc.Node, name string) *Value {
+	v := x.m.Value(name)
+	if v == nil || v.From != nil {
+		change := "write the name of a register, a field or a value"
+		if near := doc.Nearest(name, x.m.Names()); near != "" {
+			change = "did you mean " + near + "?"
+		}
+		x.fault("unknown-value", at, change, "there is no value %q that bits hold", name)
+		return nil
+	}
+	return v
+}
+
+// Job is something that writing a bit starts: it takes its time, a bit says that it
+// runs and others that it is over.
+type Job struct {
+	Name, About string
+	Start       *Value
+	Busy        *Value // nil where nothing says that it runs
+	Ready       []*Value
+	// Clash is the bit that comes up when it is started while it runs; nil: none.
+	Clash *Value
+	Lasts quantity.Time
+	// Gives are values that stand still from one job to the next.
+	Gives []*Value
+}
+
+func (x *mapper) job(n *doc.Node) {
+	if !x.named(n) {
+		return
+	}
+	if x.m.Value(n.Key) != nil || x.m.Pattern(n.Key) != nil {
+		x.fault("name-twice", n, "take another name", "%s is the name of something else", n.Key)
+	}
+	j := &Job{Name: n.Key, About: n.Text("about"), Lasts: doc.Of[quantity.Time](n, "lasts"), Start: x.bitsValue(n.Get("start"), n.Text("start"))}
+	one := func(key string, to **Value) {
+		if at := n.Get(key); at != nil {
+			*to = x.bitsValue(at, at.Scalar)
+		}
+	}
+	one("busy", &j.Busy)
+	one("clash", &j.Clash)
+	list := func(key string) []*Value {
+		var out []*Value
+		for _, at := range n.Get(key).All() {
+			out = append(out, x.bitsValue(at, at.Scalar))
+		}
+		return out
+	}
+	j.Ready, j.Gives = list("ready"), list("gives")
+	if j.Start != nil && (len(j.Start.Pieces) != 1 || j.Start.Bits != 1) {
+		x.fault("bad-job", n.Get("start"), "name a field of one bit", "%s: %s has %d bits", n.Key, j.Start.Name, j.Start.Bits)
+	}
+	x.m.Jobs = append(x.m.Jobs, j)
 }

@@ -4,6 +4,7 @@
 package operation
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strconv"
@@ -30,7 +31,7 @@ const (
 	Read    Verb = iota
 	Write        // to a register, or to a field of one, whose other bits are kept
 	Prove        // that the part is the one that is described
-	Command      // an operation about no register
+	Command      // an operation about no register, or a job
 	Raw          // a transaction in the words of its bus
 )
 
@@ -42,21 +43,23 @@ func (v Verb) String() string { return verbs[v] }
 type Operation struct {
 	Verb Verb
 	Part *Part // nil of Raw
-	// Value is what is read or written; Registers, where it is nil, are those that
-	// were named by their number.
-	Value     *device.Value
+	// Values are what is read, or the one that is written; Registers, where there are
+	// none, are those that were named by their number.
+	Values    []*device.Value
 	Registers []*device.Register
-	Pattern   *access.Pattern // of Command
-	Text      string          // what is written, or the words of Raw
+	// Pattern or Job is that of Command.
+	Pattern *access.Pattern
+	Job     *device.Job
+	Text    string // what is written, or the words of Raw
 	// Force: it is done although it may do harm.
 	Force bool
 }
 
 // Help says how operations are written.
-const Help = `    read PART.VALUE            a register, a field, or a value; by number: read PART 0x10 count 3
+const Help = `    read PART.VALUE VALUE...   registers, fields, or values; by number: read PART 0x10 count 3
     write PART.VALUE TO        a quantity with its unit, the word of a code, or bits as 0x1F
     prove PART                 that it is the part that its file describes
-    do PART.OPERATION          an operation that is about no register
+    do PART.OPERATION          an operation about no register, or a job: start it, wait, read
     raw WORDS                  a transaction in the words of its bus
     force in front             although it may do harm`
 
@@ -145,17 +148,12 @@ func (op *Operation) target(name string, words []string) error {
 		if m.Identity == nil {
 			return fmt.Errorf("%s: its file names no identity: add `identity:` to %s", op.Part.Name, op.Part.File)
 		}
-		op.Value = m.Identity.Value
+		op.Values = []*device.Value{m.Identity.Value}
 		return nil
 	case Command:
-		if op.Pattern = m.Pattern(name); op.Pattern == nil || !device.Command(op.Pattern) {
-			var known []string
-			for _, p := range m.Patterns {
-				if device.Command(p) {
-					known = append(known, p.Name)
-				}
-			}
-			return unknown("operation without a register", name, op.Part.Name, known)
+		op.Job, op.Pattern = m.Job(name), m.Pattern(name)
+		if op.Job == nil && (op.Pattern == nil || !device.Command(op.Pattern)) {
+			return unknown("operation without a register, or job,", name, op.Part.Name, m.Commands())
 		}
 		if len(words) > 0 {
 			return fmt.Errorf("%q: nothing follows the name of the operation", strings.Join(words, " "))
@@ -170,12 +168,17 @@ func (op *Operation) target(name string, words []string) error {
 		if words, err = op.numbered(number, words); err != nil {
 			return err
 		}
-	} else if op.Value = m.Value(name); op.Value == nil {
-		return unknown("value", name, op.Part.Name, m.Names())
+	} else if err := op.add(name); err != nil {
+		return err
 	}
 	if op.Verb == Read {
-		if len(words) > 0 {
-			return fmt.Errorf("%q: nothing follows what is read", strings.Join(words, " "))
+		if len(words) > 0 && len(op.Registers) > 0 {
+			return fmt.Errorf("%q: nothing follows registers that are read by number", strings.Join(words, " "))
+		}
+		for _, w := range words {
+			if err := op.add(strings.TrimPrefix(w, op.Part.Name+".")); err != nil {
+				return err
+			}
 		}
 		return nil
 	}
@@ -185,15 +188,30 @@ func (op *Operation) target(name string, words []string) error {
 	if op.Text = strings.Join(words, " "); op.Text == "" {
 		return fmt.Errorf("say what is written to %s", name)
 	}
-	if op.Value == nil && len(op.Registers) == 1 {
-		op.Value = m.Value(op.Registers[0].Name)
+	if len(op.Registers) == 1 {
+		v := m.Value(op.Registers[0].Name)
+		if v == nil {
+			return fmt.Errorf("%s has no register 0x%X in its file: what does writing it do?", op.Part.Name, op.Registers[0].Address)
+		}
+		op.Values, op.Registers = []*device.Value{v}, nil
 	}
 	switch {
-	case op.Value == nil:
+	case len(op.Values) != 1:
 		return fmt.Errorf("one register at a time is written by its number")
-	case op.Value.From != nil:
-		return fmt.Errorf("%s is calculated from others: write those", op.Value.Name)
+	case op.Values[0].From != nil:
+		return fmt.Errorf("%s is calculated from others: write those", op.Values[0].Name)
 	}
+	return nil
+}
+
+// add adds a value to those that the operation is about.
+func (op *Operation) add(name string) error {
+	name = strings.TrimSuffix(name, ",")
+	v := op.Part.Map.Value(name)
+	if v == nil {
+		return unknown("value", name, op.Part.Name, op.Part.Map.Names())
+	}
+	op.Values = append(op.Values, v)
 	return nil
 }
 
@@ -256,10 +274,15 @@ func some(names []string) string {
 
 // About gives the registers that the operation is about.
 func (op *Operation) About() []*device.Register {
-	if op.Value != nil {
-		return op.Value.Registers()
+	out := slices.Clone(op.Registers)
+	for _, v := range op.Values {
+		for _, r := range v.Registers() {
+			if !slices.Contains(out, r) {
+				out = append(out, r)
+			}
+		}
 	}
-	return op.Registers
+	return out
 }
 
 // Fixed gives the steps of an operation that needs no answer to go on: reading, writing
@@ -267,6 +290,9 @@ func (op *Operation) About() []*device.Register {
 func (op *Operation) Fixed() ([]Step, error) {
 	switch op.Verb {
 	case Command:
+		if op.Job != nil {
+			return nil, fmt.Errorf("%s is a job: what goes on depends on what comes back", op.Job.Name)
+		}
 		s, err := op.Part.CommandStep(op.Pattern)
 		return []Step{s}, err
 	case Read, Prove:
@@ -274,23 +300,20 @@ func (op *Operation) Fixed() ([]Step, error) {
 	case Raw:
 		return nil, nil
 	}
-	w, err := op.Value.Encode(op.Text)
+	v := op.Values[0]
+	w, err := v.Encode(op.Text)
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", op.Value.Name, err)
+		return nil, fmt.Errorf("%s: %w", v.Name, err)
 	}
-	var out []Step
+	to := map[*device.Register]uint64{}
 	for _, r := range op.About() {
-		content, mask := op.Value.Into(r, 0, w.Raw)
+		content, mask := v.Into(r, 0, w.Raw)
 		if mask != bitsOf(r) {
-			return nil, fmt.Errorf("%s is a part of %s: what else stands there must be read first", op.Value.Name, r.Name)
+			return nil, fmt.Errorf("%s is a part of %s: what else stands there must be read first", v.Name, r.Name)
 		}
-		s, err := op.Part.WriteStep(r, content, nil)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, s)
+		to[r] = content
 	}
-	return out, nil
+	return op.Part.WriteSteps(op.About(), to, nil)
 }
 
 // bitsOf covers a register.
@@ -315,26 +338,39 @@ type Step struct {
 // names.
 func (p *Part) ReadSteps(rs []*device.Register, content func(*device.Register) (uint64, bool)) ([]Step, error) {
 	var out []Step
-	rs = slices.Clone(rs)
-	slices.SortStableFunc(rs, func(a, b *device.Register) int { return int(min(max(int64(a.Address)-int64(b.Address), -1), 1)) })
-	for len(rs) > 0 {
-		r := rs[0]
-		pat := p.reading(r)
+	for _, run := range runs(rs, p.reading) {
+		pat := p.reading(run[0])
 		if pat == nil {
-			return nil, fmt.Errorf("%s: no operation reads it", r.Name)
+			return nil, fmt.Errorf("%s: no operation reads it", run[0].Name)
 		}
-		n := 1
-		for pat.Repeats() && n < len(rs) && rs[n].Numbered && rs[n].Bits == r.Bits && rs[n].Address == r.Address+uint64(n) {
-			n++
-		}
-		step, err := p.step(pat, access.Use{Number: r.Address, Units: n}, rs[:n], content)
+		step, err := p.step(pat, access.Use{Number: run[0].Address, Units: len(run)}, run, content)
 		if err != nil {
 			return nil, err
 		}
 		out = append(out, step)
-		rs = rs[n:]
 	}
 	return out, nil
+}
+
+// runs puts registers in order, those together that a repeated pattern reaches in one go.
+func runs(rs []*device.Register, by func(*device.Register) *access.Pattern) [][]*device.Register {
+	rs = slices.Clone(rs)
+	slices.SortStableFunc(rs, func(a, b *device.Register) int {
+		if a.Numbered && b.Numbered {
+			return cmp.Compare(a.Address, b.Address)
+		}
+		return 0
+	})
+	var out [][]*device.Register
+	for len(rs) > 0 {
+		n := 1
+		for pat := by(rs[0]); pat != nil && pat.Repeats() && n < len(rs) && rs[n].Numbered && rs[n].Bits == rs[0].Bits && rs[n].Address == rs[0].Address+uint64(n); {
+			n++
+		}
+		out = append(out, rs[:n])
+		rs = rs[n:]
+	}
+	return out
 }
 
 // reading gives the pattern that reads a register.
@@ -358,21 +394,46 @@ func (p *Part) reading(r *device.Register) *access.Pattern {
 // Readable says whether an operation reads a register.
 func (p *Part) Readable(r *device.Register) bool { return p.reading(r) != nil }
 
-// WriteStep gives what writes a register.
-func (p *Part) WriteStep(r *device.Register, to uint64, content func(*device.Register) (uint64, bool)) (Step, error) {
+// WriteSteps gives what writes registers: those with numbers that follow each other in
+// one go, where the part can.
+func (p *Part) WriteSteps(rs []*device.Register, to map[*device.Register]uint64, content func(*device.Register) (uint64, bool)) ([]Step, error) {
+	var out []Step
+	for _, run := range runs(rs, p.writing) {
+		pat := p.writing(run[0])
+		if pat == nil {
+			return nil, fmt.Errorf("%s: no operation writes it", run[0].Name)
+		}
+		u := access.Use{Held: map[string]uint64{run[0].Name: to[run[0]]}}
+		if pat.Writes {
+			u = access.Use{Number: run[0].Address, Units: len(run)}
+			for _, r := range run {
+				u.Values = append(u.Values, to[r])
+			}
+		}
+		step, err := p.step(pat, u, run, content)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, step)
+	}
+	return out, nil
+}
+
+// writing gives the pattern that writes a register.
+func (p *Part) writing(r *device.Register) *access.Pattern {
 	for _, pat := range p.Map.Patterns {
 		if slices.Contains(pat.HeldOut, r.Name) {
-			return p.step(pat, access.Use{Held: map[string]uint64{r.Name: to}}, []*device.Register{r}, content)
+			return pat
 		}
 	}
 	if r.Numbered {
 		for _, pat := range p.Map.Patterns {
 			if pat.Writes && pat.ValueBits == r.Bits {
-				return p.step(pat, access.Use{Number: r.Address, Units: 1, Values: []uint64{to}}, []*device.Register{r}, content)
+				return pat
 			}
 		}
 	}
-	return Step{}, fmt.Errorf("%s: no operation writes it", r.Name)
+	return nil
 }
 
 // CommandStep gives an operation that is about no register.

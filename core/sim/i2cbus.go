@@ -233,8 +233,8 @@ func (b *i2cBus) read() {
 	b.ended = nil
 	for _, e := range over {
 		for i := range b.seen {
-			if r := &b.seen[i]; r.End >= e.At-b.now.Bit && r.Start < e.At {
-				e.Record = r
+			if r := b.seen[i]; r.End >= e.At-b.now.Bit && r.Start < e.At {
+				e.Record = &r
 				break
 			}
 		}
