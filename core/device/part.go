@@ -53,7 +53,7 @@ type Part struct {
 	m      *Map
 	acts   *Acts
 	holds  map[*Register]uint64
-	ends   []quantity.Time // of each job; Forever while it does not run
+	ends   []quantity.Time   // of each job; Forever while it does not run
 	frozen map[*Value]uint64 // values that stand until a job takes them
 	still  map[*Value]bool   // values that follow nothing any more
 	now    quantity.Time
