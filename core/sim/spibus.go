@@ -1,7 +1,6 @@
 package sim
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
 	"slices"
@@ -332,8 +331,8 @@ func (b *spiBus) over() {
 	}
 	in := b.read()
 	read := b.unitReads(in)
-	if b.took && !bytes.Equal(read.Back, b.taken.Back) || b.took && read.Bits != b.taken.Bits || !b.took {
-		b.w.store.Put(read)
+	if !b.took || spi.Kind.Sentence(read) != spi.Kind.Sentence(&b.taken) {
+		b.w.store.Put(read) // the unit reads otherwise than the tap
 	}
 	done := b.ahead.done
 	b.busy = false
@@ -360,7 +359,7 @@ func (b *spiBus) unitReads(in wire.Window) *record.Record {
 		return wire.Window{From: in.From, To: in.To, High: high, Toggles: toggles}
 	}
 	if b.now.NoIn || b.cut[inRole] {
-		in.Unknown = []wire.Span{{From: in.From, To: in.To, Open: true}}
+		in = wire.Window{From: in.From, To: in.To, Unknown: []wire.Span{{From: in.From, To: in.To, Open: true}}}
 	}
 	dec := spi.NewDecoder(d.MCU, b.index, record.Device+record.End(b.ahead.device))
 	var seen record.List

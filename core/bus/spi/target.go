@@ -86,7 +86,7 @@ func (d *Target) Feed(clock, out, sel *wire.Window, into []Driven) []Driven {
 		if len(c) > 1 {
 			next = c[1]
 		}
-		if next-t < d.shortest && len(s) == 0 {
+		if next-t < d.shortest && (len(s) == 0 || s[0] >= next) {
 			c = c[2:] // a pulse that is not seen
 			continue
 		}
