@@ -106,7 +106,7 @@ func TestCraftedCaptures(t *testing.T) {
 		shown++
 		snap := read.Snapshot()
 		for i := snap.First(); i < snap.Len(); i++ {
-			_, err := jsonl.Marshal(snap.Meta(), snap.At(i))
+			_, err := jsonl.Marshal(snap.Meta(), snap.At(i), "")
 			require.NoError(rt, err)
 		}
 		b, _ := sim.BenchOf(&read.Meta)

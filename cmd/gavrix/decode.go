@@ -19,12 +19,14 @@ import (
 	"github.com/mattn/go-isatty"
 	"github.com/spf13/cobra"
 
+	"gavrix/core/bench"
 	"gavrix/core/capture"
 	"gavrix/core/capture/jsonl"
 	"gavrix/core/decode"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
 	"gavrix/core/safe"
+	"gavrix/core/sim"
 	wirecsv "gavrix/core/wire/csv"
 	"gavrix/core/wire/vcd"
 	"gavrix/demo"
@@ -37,6 +39,7 @@ type decodeOptions struct {
 	plans          []string
 	asJSON, asCSV  bool
 	from, to, rate string
+	meanings       *bench.Meanings
 }
 
 func decodeCommand() *cobra.Command {
@@ -238,6 +241,9 @@ func (o *decodeOptions) records(path string) error {
 	if err != nil {
 		return err
 	}
+	if b, err := sim.BenchOf(&store.Meta); err == nil {
+		o.meanings = b.Meanings()
+	}
 	out := o.printing(&store.Meta)
 	snap := store.Snapshot()
 	for i := snap.First(); i < snap.Len(); i++ {
@@ -277,6 +283,7 @@ func (o *decodeOptions) wanted(names []string) ([]decode.Link, error) {
 		if err != nil {
 			return nil, err
 		}
+		o.meanings = b.Meanings()
 		var missing []error
 		links, missing = decode.FromBench(b, names)
 		for _, e := range missing {
@@ -358,7 +365,7 @@ func (p *printing) Put(r *record.Record) {
 	switch {
 	case p.o.asJSON:
 		var b []byte
-		if b, p.err = jsonl.Marshal(p.meta, r); p.err == nil {
+		if b, p.err = jsonl.Marshal(p.meta, r, p.o.meanings.Text(p.meta.Links[r.Link].Name, r)); p.err == nil {
 			_, p.err = p.w.Write(b)
 		}
 	case p.csv != nil:
@@ -368,7 +375,7 @@ func (p *printing) Put(r *record.Record) {
 			hex.EncodeToString(r.Data), record.MarksText(r.Marks), jsonl.Text(l.Kind, r),
 		})
 	default:
-		_, p.err = p.w.WriteString(textLine(p.meta, r))
+		_, p.err = p.w.WriteString(textLine(p.meta, p.o.meanings, r))
 	}
 }
 

@@ -152,7 +152,7 @@ func (o *doOptions) run(ctx context.Context, b *bench.Bench, l *bench.Link, text
 				if x.Record == nil {
 					return nil
 				}
-				raw, _ := jsonl.Marshal(meta, x.Record)
+				raw, _ := jsonl.Marshal(meta, x.Record, b.Meanings().Text(l.Name, x.Record))
 				return raw
 			}))
 		}

@@ -16,6 +16,7 @@ import (
 	"gavrix/core/decode"
 	"gavrix/core/picture"
 	"gavrix/core/quantity"
+	"gavrix/core/record"
 	"gavrix/core/scene"
 	"gavrix/core/sim"
 )
@@ -164,11 +165,13 @@ func (o *waveOptions) fromBench(ctx context.Context, path string, w *picture.Wav
 		return err
 	}
 	w.Snap = h.Store().Snapshot()
+	meanings := b.Meanings()
 	for i, l := range b.Links {
 		if !o.wants(l.Name) {
 			continue
 		}
-		band := picture.Band{Link: uint16(i), Kind: all.Of(l.Kind.Name, w.Snap.Meta().Links[i].Roles), Name: l.Name, Settings: l.Model.Tap()}
+		band := picture.Band{Link: uint16(i), Kind: all.Of(l.Kind.Name, w.Snap.Meta().Links[i].Roles), Name: l.Name, Settings: l.Model.Tap(),
+			Meaning: func(r *record.Record) string { return meanings.Text(l.Name, r) }}
 		if band.Kind.LineOf != nil {
 			band.LineNames = []string{l.Ends[0].Name, l.Ends[1].Name}
 		}

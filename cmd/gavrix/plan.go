@@ -83,7 +83,7 @@ type differenceJSON struct {
 
 func (c *comparing) print(p *held, r *record.Record, ds []intent.Difference) {
 	if !c.json {
-		fmt.Fprint(stdout, textLine(c.meta, r))
+		fmt.Fprint(stdout, textLine(c.meta, nil, r))
 	}
 	for i := range ds {
 		d := &ds[i]

@@ -100,7 +100,7 @@ func replay(ctx context.Context, path, out string) error {
 	}{{"capture", parted.Was}, {"replay ", parted.Is}} {
 		text := "has no such record\n"
 		if x.r != nil {
-			text = textLine(&store.Meta, x.r)
+			text = textLine(&store.Meta, b.Meanings(), x.r)
 		}
 		fmt.Fprintf(stdout, "  %s  %s", x.name, text)
 	}

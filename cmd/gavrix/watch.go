@@ -43,6 +43,7 @@ type watchOptions struct {
 	port, rate   string
 	frame, flow  string
 	dtr, rts     string
+	meanings     *bench.Meanings
 }
 
 func watchCommand() *cobra.Command {
@@ -109,6 +110,7 @@ can't take, it says.`,
 }
 
 func (o *watchOptions) watchBench(ctx context.Context, b *bench.Bench) error {
+	o.meanings = b.Meanings()
 	links, err := watched(b, o.only)
 	if err != nil {
 		return err
@@ -313,18 +315,18 @@ func (o *watchOptions) print(meta *capture.Meta, r *record.Record, wanted map[ui
 		return nil
 	}
 	if o.asJSON {
-		b, err := jsonl.Marshal(meta, r)
+		b, err := jsonl.Marshal(meta, r, o.meanings.Text(meta.Links[r.Link].Name, r))
 		if err != nil {
 			return err
 		}
 		_, err = stdout.Write(b)
 		return err
 	}
-	_, err := io.WriteString(stdout, textLine(meta, r))
+	_, err := io.WriteString(stdout, textLine(meta, o.meanings, r))
 	return err
 }
 
-func textLine(meta *capture.Meta, r *record.Record) string {
+func textLine(meta *capture.Meta, meanings *bench.Meanings, r *record.Record) string {
 	l := &meta.Links[r.Link]
 	var b strings.Builder
 	fmt.Fprintf(&b, "%14.6f s  %-12s ", r.Start.Seconds(), safe.Text(l.Name))
@@ -335,7 +337,7 @@ func textLine(meta *capture.Meta, r *record.Record) string {
 		if f := r.AllFlags(); f != 0 {
 			mark = "  ▲ " + f.String()
 		}
-		fmt.Fprintf(&b, "%s%s\n", safe.Text(kind.Sentence(r)), mark)
+		fmt.Fprintf(&b, "%s%s\n", safe.Text(meanings.Sentence(l.Name, kind.Sentence(r), r)), mark)
 		return b.String()
 	default:
 		fmt.Fprintf(&b, "%s: %s\n", r.Kind, safe.Text(r.Text))

@@ -2,6 +2,7 @@ package coding
 
 import (
 	"fmt"
+	"math"
 	"math/big"
 	"regexp"
 	"slices"
@@ -30,8 +31,9 @@ type Value struct {
 	Number *big.Rat // nil where they stand for no number
 	Code   string   // their meaning by the table
 	Unit   string
-	Fault  string // why they stand for nothing
-	plain  bool   // neither scale nor table: they are just bits
+	Fault  string   // why they stand for nothing
+	plain  bool     // neither scale nor table: they are just bits
+	step   *big.Rat // what one count is; nil is 1
 }
 
 // Scaled says whether the format makes quantities of numbers.
@@ -64,7 +66,7 @@ func (f *Format) Decode(raw uint64) Value {
 	if f.Offset != nil {
 		n.Add(n, f.Offset)
 	}
-	v.Number, v.Unit = n, f.Unit
+	v.Number, v.Unit, v.step = n, f.Unit, f.Scale
 	return v
 }
 
@@ -72,6 +74,7 @@ func (f *Format) Decode(raw uint64) Value {
 func (v *Value) Hex() string { return fmt.Sprintf("0x%0*X", (v.Bits+3)/4, v.Raw) }
 
 // Meaning gives the value in words: a quantity with its unit, or the code's meaning.
+// Quantities have as many decimals as tell neighbouring counts apart, and one more.
 func (v *Value) Meaning() string {
 	switch {
 	case v.Code != "":
@@ -79,11 +82,30 @@ func (v *Value) Meaning() string {
 	case v.Number == nil:
 		return v.Fault
 	case v.Unit != "":
-		return Text(v.Number) + " " + v.Unit
+		return v.digits() + " " + v.Unit
 	case v.plain && v.Bits > 4:
 		return v.Hex()
 	}
-	return Text(v.Number)
+	return v.digits()
+}
+
+// digits writes the number as exactly as its counts are apart, at least with six digits
+// that count.
+func (v *Value) digits() string {
+	exact := Text(v.Number)
+	if v.step == nil || v.Number.IsInt() {
+		return exact
+	}
+	step, _ := v.step.Float64()
+	size, _ := v.Number.Float64()
+	places := int(math.Ceil(-math.Log10(math.Abs(step)))) + 1
+	if size != 0 {
+		places = max(places, 5-int(math.Floor(math.Log10(math.Abs(size)))))
+	}
+	if _, decimals, _ := strings.Cut(exact, "."); places < 0 || places > 15 || len(decimals) <= places && !strings.Contains(exact, "e") {
+		return exact
+	}
+	return strings.TrimRight(strings.TrimRight(v.Number.FloatString(places), "0"), ".")
 }
 
 // Written is what becomes of a text that is to be written.

@@ -323,7 +323,7 @@ func TestJSONOfEachBus(t *testing.T) {
 	out := &record.List{}
 	require.NoError(t, Run(context.Background(), src, ls, Options{}, out))
 	for i := range out.Done {
-		raw, err := jsonl.Marshal(&meta, &out.Done[i])
+		raw, err := jsonl.Marshal(&meta, &out.Done[i], "")
 		require.NoError(t, err)
 		var line struct {
 			Bus    string

@@ -23,6 +23,8 @@ type Filter struct {
 	Tap bool
 	// Sentence gives a transaction or frame of a link in words; nil leaves its text.
 	Sentence func(r *record.Record) string
+	// Details gives what else there is to say of one, a line each; nil: nothing.
+	Details func(r *record.Record) []string
 	// End gives the bytes that end a line on a link; nil ends none.
 	End func(link uint16) []byte
 }
@@ -54,7 +56,8 @@ type Line struct {
 	Data    []byte
 	Marks   []Mark
 	Text    string // of what happened
-	Running bool   // not finished yet
+	Details []string
+	Running bool // not finished yet
 	// Unheard says that the tap saw these bytes leave, but the receiver that
 	// they were for saw nothing at that time.
 	Unheard bool
@@ -124,6 +127,9 @@ func (f *Filter) cut(out []Line, r *record.Record, running bool) []Line {
 		line := Line{Key: k, At: r.Start, End: r.End, Text: r.Text, Origin: r.Origin}
 		if f.Sentence != nil && (r.Kind == record.Transaction || r.Kind == record.Frame) {
 			line.Text = f.Sentence(r)
+			if f.Details != nil {
+				line.Details = f.Details(r)
+			}
 			if m := r.AllFlags(); m != 0 {
 				line.Marks = []Mark{{Flags: m}}
 			}

@@ -115,6 +115,41 @@ func (m *Meaning) Values() []*device.Value {
 	return out
 }
 
+// Details lists what the contents mean, a line each: values, registers, fields.
+func (m *Meaning) Details() []string {
+	content := func(r *device.Register) uint64 { return m.Contents[r] }
+	var out []string
+	line := func(name string, v *device.Value, more string) {
+		d := v.Decode(content)
+		text := name + " = " + d.Meaning()
+		if d.Meaning() != d.Hex() {
+			text += "  (" + d.Hex() + ")"
+		}
+		if why := v.Warns[d.Raw]; why != "" {
+			text += "  " + why
+		}
+		out = append(out, text+more)
+	}
+	for _, v := range m.Values() {
+		if len(v.Pieces) > 1 {
+			line(v.Name, v, "")
+		}
+	}
+	for _, r := range m.Registers() {
+		number := ""
+		if r.Numbered {
+			number = fmt.Sprintf("   register 0x%02X", r.Address)
+		}
+		line(r.Name, m.Part.Map.Value(r.Name), number)
+		for i := range r.Fields {
+			if v := m.Part.Map.Value(r.Name + "." + r.Fields[i].Name); v != nil {
+				line(v.Name, v, "   bits "+r.Fields[i].Range())
+			}
+		}
+	}
+	return out
+}
+
 // Sentence says what the transaction is: `leaf-angle.angle read 31.4 °`.
 func (m *Meaning) Sentence() string {
 	var parts []string

@@ -32,6 +32,8 @@ type Band struct {
 	Shown []int
 	// Derived are further lines, made from those of the capture.
 	Derived []Derived
+	// Meaning says what a record means beyond the words of its bus; nil, or "": nothing.
+	Meaning func(r *record.Record) string
 	// Plan is what a transaction should be; records that are meant as it are
 	// compared with it.
 	Plan *intent.Plan
@@ -240,6 +242,16 @@ func (w *Wave) wide(t quantity.Time, columns float64) bool {
 	return float64(t)*float64(w.Columns) >= columns*float64(w.To-w.From)
 }
 
+// label says what a record is: its meaning where that is known.
+func (w band) label(r *record.Record) string {
+	if w.Meaning != nil {
+		if text := w.Meaning(r); text != "" {
+			return safe.Text(text)
+		}
+	}
+	return safe.Text(w.Kind.Sentence(r))
+}
+
 // cells shows records as a whole.
 func (w band) cells(rs []*record.Record, n int) []scene.Cell {
 	if n > len(rs) {
@@ -247,7 +259,7 @@ func (w band) cells(rs []*record.Record, n int) []scene.Cell {
 	}
 	var out []scene.Cell
 	for _, r := range rs {
-		c := scene.Cell{From: r.Start, To: r.End, Label: safe.Text(w.Kind.Sentence(r))}
+		c := scene.Cell{From: r.Start, To: r.End, Label: w.label(r)}
 		if r.AllFlags() != 0 {
 			c.Tone = scene.Doubt
 		}
@@ -419,7 +431,7 @@ func (w band) reading(line int, sent []*record.Record) (scene.Lane, bool) {
 
 // judged shows a whole run; it differs if one of its characters does.
 func (w band) judged(r *record.Record, was sentAt) scene.Cell {
-	c := scene.Cell{From: r.Start, To: r.End, Label: safe.Text(w.Kind.Sentence(r))}
+	c := scene.Cell{From: r.Start, To: r.End, Label: w.label(r)}
 	if was.misread(r) {
 		c.Tone = scene.Differ
 	}

@@ -63,13 +63,23 @@ func (v *View) filter(h ui.Host) dialogue.Filter {
 		f.End = func(uint16) []byte { return []byte("\n") }
 	}
 	links := h.Snapshot().Meta().Links
+	meanings := h.Bench().Meanings()
 	f.Sentence = func(r *record.Record) string {
 		if int(r.Link) < len(links) {
 			if k := kindOf(&links[r.Link]); k.Sentence != nil {
-				return k.Sentence(r)
+				return meanings.Sentence(links[r.Link].Name, k.Sentence(r), r)
 			}
 		}
 		return r.Text
+	}
+	f.Details = func(r *record.Record) []string {
+		if int(r.Link) >= len(links) {
+			return nil
+		}
+		if m, known := meanings.Of(links[r.Link].Name, r); known {
+			return m.Details()
+		}
+		return nil
 	}
 	return f
 }

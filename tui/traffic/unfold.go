@@ -17,10 +17,11 @@ func columns(w int) int { return max(min((w-10)/9, 16), 1) }
 
 func (v *View) unfoldedHeight(l *dialogue.Line, w int) int {
 	if l.Kind != record.Chars {
+		rows := 1 + len(l.Details)
 		if l.Times > 0 {
-			return 2
+			rows++
 		}
-		return 1
+		return rows
 	}
 	n := columns(w)
 	return 4 + 4*((len(l.Data)+n-1)/n)
@@ -31,6 +32,10 @@ func (v *View) unfold(a cells.Area, y int, l *dialogue.Line, link *capture.Link,
 	const in = 4
 	if l.Kind != record.Chars {
 		a.Text(in, y, cells.Plain, l.Text)
+		for _, d := range l.Details {
+			y++
+			a.Text(in+2, y, cells.Quiet, d)
+		}
 		if l.Times > 0 {
 			y++
 			a.Text(in, y, cells.Quiet, fmt.Sprintf("the same %d times: the first at %s s, one every %s, the last ends at %s s", l.Times, stamp(l.At), ((l.End-l.At)/quantity.Time(l.Times)).Round(3), stamp(l.End)))

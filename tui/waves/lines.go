@@ -10,6 +10,7 @@ import (
 	"gavrix/core/capture"
 	"gavrix/core/intent"
 	"gavrix/core/picture"
+	"gavrix/core/record"
 	"gavrix/core/records"
 	"gavrix/core/wire"
 	"gavrix/tui/ui"
@@ -51,13 +52,19 @@ func (v *View) at(h ui.Host, link int) *arranged {
 	return a
 }
 
+// meaning says what records of a link mean by the device files of the bench.
+func meaning(h ui.Host, link string) func(*record.Record) string {
+	m := h.Bench().Meanings()
+	return func(r *record.Record) string { return m.Text(link, r) }
+}
+
 // band describes a link to the picture.
 func (v *View) band(h ui.Host, i int, k *bus.Kind) picture.Band {
 	l := h.Snapshot().Meta().Links[i]
 	a := v.at(h, i)
 	b := picture.Band{
 		Link: uint16(i), Kind: k, Name: l.Name, Settings: h.Settings(i),
-		Shown: a.order, Plan: a.plan,
+		Shown: a.order, Plan: a.plan, Meaning: meaning(h, l.Name),
 	}
 	for _, d := range a.derived {
 		x := picture.Derived{Name: d.name, Expr: d.expr}

@@ -249,7 +249,9 @@ func TestAClockThatIsTooFast(t *testing.T) {
 		e := &echo{set: end.Settings, says: []uint32{0xa6, 0xa6}}
 		on := &Target{End: end, Device: e, Doubt: func() bool { return true }}
 		l, to := EncodeTimed(end.Settings, Timing{c.half, c.half, c.half}, 1000, []uint32{0x12, 0x34}, nil)
-		w := func(high bool, tog []quantity.Time) wire.Window { return wire.Window{To: to + 1000, High: high, Toggles: tog} }
+		w := func(high bool, tog []quantity.Time) wire.Window {
+			return wire.Window{To: to + 1000, High: high, Toggles: tog}
+		}
 		clock, out, sel := w(false, l.Clock), w(false, l.Out), w(true, l.Select)
 		in := NewJoin(1, 0)
 		in.Drive(0, on.Feed(&clock, &out, &sel, nil))
@@ -272,7 +274,9 @@ func TestDataThatChangesAtTheEdge(t *testing.T) {
 		e := &echo{set: end.Settings}
 		on := &Target{End: end, Device: e, Doubt: func() bool { return doubt }}
 		l, to := Encode(sent, 1000, half, []uint32{0x55}, nil)
-		w := func(high bool, tog []quantity.Time) wire.Window { return wire.Window{To: to + 1000, High: high, Toggles: tog} }
+		w := func(high bool, tog []quantity.Time) wire.Window {
+			return wire.Window{To: to + 1000, High: high, Toggles: tog}
+		}
 		clock, out, sel := w(false, l.Clock), w(false, l.Out), w(true, l.Select)
 		on.Feed(&clock, &out, &sel, nil)
 		require.Len(t, e.spans, 1)

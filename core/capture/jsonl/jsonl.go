@@ -36,6 +36,8 @@ type Line struct {
 	Offsets  []int64 `json:"offsets_ps,omitempty"`
 	Marks    []Mark  `json:"errors,omitempty"`
 	More     bool    `json:"continues,omitempty"`
+	// Meaning is what a device file makes of a transaction.
+	Meaning string `json:"meaning,omitempty"`
 	// Detail is what records of this bus say beyond that.
 	Detail map[string]any `json:"detail,omitempty"`
 }
@@ -71,8 +73,11 @@ func Of(meta *capture.Meta, r *record.Record) Line {
 	return out
 }
 
-// Marshal gives a record as one line.
-func Marshal(meta *capture.Meta, r *record.Record) ([]byte, error) {
-	b, err := json.Marshal(Of(meta, r))
+// Marshal gives a record as one line, with what a device file makes of it, which may be
+// empty.
+func Marshal(meta *capture.Meta, r *record.Record, meaning string) ([]byte, error) {
+	l := Of(meta, r)
+	l.Meaning = safe.Text(meaning)
+	b, err := json.Marshal(l)
 	return append(safe.JSON(b), '\n'), err
 }
