@@ -161,7 +161,7 @@ func TestQuantities(t *testing.T) {
 		require.NotNil(rt, v.Number)
 		w, err := f.Encode(v.Meaning())
 		require.NoError(rt, err, v.Meaning())
-		if strings.Contains(Text(v.Number), "e") || w.Rounded {
+		if strings.Contains(Text(v.Number), "e") {
 			return // more digits than are written
 		}
 		again := f.Decode(w.Raw)
@@ -196,7 +196,7 @@ func TestEncode(t *testing.T) {
 	w, err := limit.Encode("30.51 °C")
 	require.NoError(t, err)
 	assert.True(t, w.Rounded)
-	assert.Equal(t, "30.5078125 °C", w.Meaning())
+	assert.Equal(t, "30.5078 °C", w.Meaning())
 	v := rate.Decode(3)
 	assert.Equal(t, "3 has no meaning in the table", v.Meaning())
 	bcd := Format{Bits: 8, Coding: BCD}
