@@ -41,11 +41,19 @@ func (m *Meanings) Text(link string, r *record.Record) string {
 // Sentence gives a record in the words of its bus, with its meaning in front where it
 // has one, and says when they are what the MCU read in place of what was on the wire.
 func (m *Meanings) Sentence(link, bus string, r *record.Record) string {
-	if r.Kind == record.Transaction && r.Seen == record.MCU {
-		bus = "the MCU read otherwise: " + bus
-	}
 	if text := m.Text(link, r); text != "" {
-		return text + "   " + bus
+		bus = text + "   " + bus
+	}
+	if r.Kind == record.Transaction {
+		return Otherwise(bus, r.Seen)
 	}
 	return bus
+}
+
+// Otherwise marks the words of what the MCU's unit read in place of what was on the wire.
+func Otherwise(words string, seen record.End) string {
+	if seen == record.MCU {
+		return "the MCU reads: " + words
+	}
+	return words
 }

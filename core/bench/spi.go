@@ -161,6 +161,12 @@ func (x *binder) spi(l *Link, n *doc.Node) Model {
 	return out
 }
 
+// Compare lists the settings in which the MCU's unit and the device with the index differ.
+func (l *SPI) Compare(dev int) []bus.Difference {
+	d := l.Devices[dev]
+	return spi.Compare(d.MCU, d.End.Settings, "MCU", d.Name)
+}
+
 // FromRegisters gives the settings and the divider that values of the control registers
 // mean: the inverse of the words for the first device. It is false where the board does
 // not describe them all, or where they mean none.
@@ -258,7 +264,7 @@ func (l *SPI) wishes(dev int) []wish {
 
 func (l *SPI) lint() []finding.Finding {
 	var out []finding.Finding
-	for _, d := range l.Devices {
+	for i, d := range l.Devices {
 		path := func(keys ...string) []string { return append([]string{"links", l.Name, "devices", d.Name}, keys...) }
 		at := l.node.Get("devices", d.Name)
 		place := func(key string) finding.Place {
@@ -267,7 +273,7 @@ func (l *SPI) lint() []finding.Finding {
 			}
 			return at.KeyPlace()
 		}
-		out = append(out, spiFrames(d, path, place("mode"))...)
+		out = append(out, l.frames(i, path, place("mode"))...)
 		if d.Margin.Refused != "" {
 			f := finding.Finding{
 				Severity: finding.Error, Code: "clock-too-fast-for-device", Where: place("divider"),
@@ -303,9 +309,10 @@ func (l *SPI) lint() []finding.Finding {
 	return out
 }
 
-// spiFrames compares both ends' frames.
-func spiFrames(d *SPIDevice, path func(...string) []string, at finding.Place) []finding.Finding {
-	diffs := spi.Compare(d.MCU, d.End.Settings, "MCU", d.Name)
+// frames compares both ends' frames.
+func (l *SPI) frames(dev int, path func(...string) []string, at finding.Place) []finding.Finding {
+	d := l.Devices[dev]
+	diffs := l.Compare(dev)
 	if len(diffs) == 0 {
 		return nil
 	}

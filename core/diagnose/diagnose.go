@@ -123,6 +123,7 @@ func lastUnanswered(snap *capture.Snapshot, l uint16) (Exchange, bool) {
 // kind.
 var kinds = map[string]func(*capture.Snapshot, *bench.Link) []finding.Finding{
 	"uart":  uartLink,
+	"spi":   spiBus,
 	"i2c":   i2cBus,
 	"can":   canBus,
 	"pulse": pulseLine,

@@ -23,6 +23,8 @@ type Filter struct {
 	Tap bool
 	// Sentence gives a transaction or frame of a link in words; nil leaves its text.
 	Sentence func(r *record.Record) string
+	// Meaning says what one means beyond the words of its bus; "" or nil: nothing.
+	Meaning func(r *record.Record) string
 	// Details gives what else there is to say of one, a line each; nil: nothing.
 	Details func(r *record.Record) []string
 	// End gives the bytes that end a line on a link; nil ends none.
@@ -56,8 +58,10 @@ type Line struct {
 	Data    []byte
 	Marks   []Mark
 	Text    string // of what happened
+	Meaning string
 	Details []string
-	Running bool // not finished yet
+	Seen    record.End // whose receiver saw it
+	Running bool       // not finished yet
 	// Unheard says that the tap saw these bytes leave, but the receiver that
 	// they were for saw nothing at that time.
 	Unheard bool
@@ -124,9 +128,12 @@ func heard(tap *record.Record, others []*record.Record) bool {
 func (f *Filter) cut(out []Line, r *record.Record, running bool) []Line {
 	k := Key{Link: r.Link, From: r.From, Kind: r.Kind, Start: r.Start}
 	if r.Kind != record.Chars {
-		line := Line{Key: k, At: r.Start, End: r.End, Text: r.Text, Origin: r.Origin}
+		line := Line{Key: k, At: r.Start, End: r.End, Text: r.Text, Origin: r.Origin, Seen: r.Seen}
 		if f.Sentence != nil && (r.Kind == record.Transaction || r.Kind == record.Frame) {
 			line.Text = f.Sentence(r)
+			if f.Meaning != nil {
+				line.Meaning = f.Meaning(r)
+			}
 			if f.Details != nil {
 				line.Details = f.Details(r)
 			}

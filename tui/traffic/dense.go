@@ -20,7 +20,7 @@ func (v *View) denseLine(a cells.Area, y, i int, link *capture.Link) {
 	}
 	if l.Kind != record.Chars {
 		text, style := happened(l)
-		a.Text(x, y, style, text)
+		beside(a, a.Text(x, y, style, text), y, l)
 		return
 	}
 	arrow := "←"

@@ -1,10 +1,12 @@
 package traffic
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"strings"
 
+	"gavrix/core/bench"
 	"gavrix/core/capture"
 	"gavrix/core/dialogue"
 	"gavrix/core/quantity"
@@ -65,7 +67,7 @@ func (v *View) spineLine(a cells.Area, y, i int, link *capture.Link, h ui.Host) 
 			text = "MCU: " + text
 		}
 		room := a.Part(spine+3, y, a.W-spine-3, 1)
-		room.Text(0, 0, style, text)
+		beside(room, room.Text(0, 0, style, text), 0, l)
 		return y
 	}
 	glyph, style := '│', cells.HueUart
@@ -159,6 +161,13 @@ func hexOf(l *dialogue.Line, most int) string {
 	return fmt.Sprintf("% X", l.Data)
 }
 
+// beside writes the words of a transaction behind its meaning, where they fit as a whole.
+func beside(a cells.Area, x, y int, l *dialogue.Line) {
+	if l.Meaning != "" && x+3+cells.Width(l.Text) <= a.W {
+		a.Text(x+3, y, cells.Quiet, l.Text)
+	}
+}
+
 func happened(l *dialogue.Line) (string, cells.Style) {
 	style := cells.Info
 	switch l.Kind {
@@ -173,14 +182,18 @@ func happened(l *dialogue.Line) (string, cells.Style) {
 		}
 	}
 	if l.Kind == record.Frame || l.Kind == record.Transaction {
+		said := cmp.Or(l.Meaning, l.Text)
 		if f := l.Flags(); f != 0 {
-			text := "▲ " + f.String() + "  " + l.Text
+			text := "▲ " + f.String() + "  " + said
 			if n := l.Repeats(); n != "" {
 				text = n + "  " + text
 			}
 			return text, cells.Bad
 		}
-		return l.Text, cells.Plain
+		if l.Kind == record.Transaction && l.Seen == record.MCU {
+			return bench.Otherwise(said, l.Seen), cells.Bad
+		}
+		return said, cells.Plain
 	}
 	return l.Kind.String() + ": " + l.Text, style
 }

@@ -67,10 +67,16 @@ func (v *View) filter(h ui.Host) dialogue.Filter {
 	f.Sentence = func(r *record.Record) string {
 		if int(r.Link) < len(links) {
 			if k := kindOf(&links[r.Link]); k.Sentence != nil {
-				return meanings.Sentence(links[r.Link].Name, k.Sentence(r), r)
+				return k.Sentence(r)
 			}
 		}
 		return r.Text
+	}
+	f.Meaning = func(r *record.Record) string {
+		if int(r.Link) >= len(links) {
+			return ""
+		}
+		return meanings.Text(links[r.Link].Name, r)
 	}
 	f.Details = func(r *record.Record) []string {
 		if int(r.Link) >= len(links) {

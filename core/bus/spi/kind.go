@@ -160,19 +160,25 @@ func sentence(r *record.Record) string {
 	}
 	var in []string
 	for i, w := range Words(r, r.Back) {
-		text := []byte(fmt.Sprintf("%0*X", digits, w))
-		open, _ := r.Fact(record.Undriven, i)
-		for k := range text {
-			low := 4 * (len(text) - 1 - k)
-			if all := uint32(0xf) >> max(low+4-int(r.Bits), 0); low < 32 && all > 0 && uint32(open)>>low&0xf == all {
-				text[k] = '-'
-			}
-		}
-		in = append(in, string(text))
+		in = append(in, answered(r, i, w))
 	}
 	s := "out " + hex(Words(r, r.Data)) + "  in " + strings.Join(in, " ")
 	if r.Text != "" {
 		s += "  " + r.Text
 	}
 	return s
+}
+
+// answered writes a word that came back, with a dash for each digit at which nobody
+// drove the line.
+func answered(r *record.Record, index int, w uint32) string {
+	text := []byte(fmt.Sprintf("%0*X", (int(r.Bits)+3)/4, w))
+	open, _ := r.Fact(record.Undriven, index)
+	for k := range text {
+		low := 4 * (len(text) - 1 - k)
+		if all := uint32(0xf) >> max(low+4-int(r.Bits), 0); low < 32 && all > 0 && uint32(open)>>low&0xf == all {
+			text[k] = '-'
+		}
+	}
+	return string(text)
 }

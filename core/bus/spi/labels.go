@@ -63,6 +63,9 @@ func labelsOf(s Settings, r *record.Record, lines []wire.Window) []bus.Label {
 				}
 				if k := i / s.Word; k < len(w) {
 					text = fmt.Sprintf("%0*X", digits, w[k])
+					if line == 1 {
+						text = answered(r, k, w[k])
+					}
 				}
 				out = append(out, bus.Label{Kind: bus.FieldLabel, Line: 1 + line, From: t - half, To: to, Text: text})
 			}

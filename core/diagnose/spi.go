@@ -1,0 +1,92 @@
+package diagnose
+
+import (
+	"fmt"
+	"strings"
+
+	"gavrix/core/bench"
+	"gavrix/core/capture"
+	"gavrix/core/finding"
+	"gavrix/core/record"
+	"gavrix/core/records"
+)
+
+// spiBus gives findings about the newest traffic of an spi bus.
+func spiBus(snap *capture.Snapshot, l *bench.Link) []finding.Finding {
+	var out []finding.Finding
+	b := l.Model.(*bench.SPI)
+	type newest struct {
+		tap, unit *record.Record
+		done      bool
+	}
+	with := make([]newest, len(b.Devices))
+	// The newest transaction with each device counts, as the wire shows it and as the
+	// MCU read it.
+	for _, h := range snap.Before(snap.Len(), records.Query{Link: int(l.Index), Kinds: []record.Kind{record.Transaction, record.Changed}}) {
+		if h.Start < snap.Now-2*window || h.Kind == record.Changed {
+			break
+		}
+		i := int(h.From) - int(record.Device)
+		if i < 0 || i >= len(with) || with[i].done {
+			continue
+		}
+		switch r := snap.Of(h); {
+		case r.Seen == record.MCU && with[i].tap == nil:
+			with[i].unit = r
+		case r.Seen != record.MCU:
+			with[i].tap, with[i].done = r, true
+		default:
+			with[i].done = true
+		}
+	}
+	for i, d := range b.Devices {
+		x := with[i]
+		at := finding.Place{Link: l.Name}
+		switch {
+		case x.unit != nil && x.tap == nil:
+			at.At = x.unit.Start
+			out = append(out, finding.Finding{
+				Severity: finding.Error, Code: "select-not-seen", Where: at,
+				Seen:   fmt.Sprintf("the MCU's unit exchanges words with %s, and no select is seen on the wire", d.Name),
+				Why:    "the select pin does not belong to the unit, or its wire is open",
+				Change: "look at the select pin in the start-up (s), then along the wire",
+			})
+		case x.unit != nil:
+			at.At = x.unit.Start
+			why := "it samples at another edge, with another word or order, or the answer comes too late for its clock"
+			var differ []string
+			for _, f := range b.Compare(i) {
+				differ = append(differ, f.What)
+			}
+			if len(differ) > 0 {
+				why = strings.Join(differ, "; ")
+			}
+			out = append(out, finding.Finding{
+				Severity: finding.Error, Code: "unit-reads-otherwise", Where: at,
+				Seen:   fmt.Sprintf("the MCU does not read what %s puts on the wire: %s, where the wire says %s", d.Name, l.Kind.Sentence(x.unit), l.Kind.Sentence(x.tap)),
+				Why:    why,
+				Change: "compare both ends in Timing (2): mode, word, order, divider",
+			})
+		case x.tap != nil && d.End.Valid > 0 && silent(x.tap):
+			at.At = x.tap.Start
+			out = append(out, finding.Finding{
+				Severity: finding.Warning, Code: "no-answer", Where: at,
+				Seen:   fmt.Sprintf("%s does not drive the line back while it is selected", d.Name),
+				Why:    "absent, without supply, its select or its clock does not reach it, or what was asked has no answer: the wire does not tell these apart",
+				Change: "measure its supply; then clock and select at its pins",
+			})
+		}
+	}
+	return out
+}
+
+// silent says whether nobody drove the line back in any word of a transaction.
+func silent(r *record.Record) bool {
+	n := r.Len()
+	for i := range n {
+		if open, _ := r.Fact(record.Undriven, i); open != int64(1)<<r.Bits-1 {
+			return false
+		}
+	}
+	return n > 0
+}
