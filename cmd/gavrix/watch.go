@@ -174,6 +174,7 @@ func (o *watchOptions) follow(ctx context.Context, s link.Session, links []uint1
 		if err != nil {
 			return err
 		}
+		r.Whole = virtual > 0
 		guard.Go(r.Run)
 		remove := guard.OnPanic(func() { _ = r.Close() })
 		defer remove()

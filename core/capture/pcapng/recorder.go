@@ -22,6 +22,9 @@ type Recorder struct {
 	mark records.Mark
 	done int
 	err  error
+	// Whole: records are written when they end, never before. The file of a simulation
+	// that runs as fast as it can is then the same each time.
+	Whole bool
 	// open are the records that go on, with the time since when what they hold is not in
 	// the file.
 	open map[running]time.Time
@@ -82,8 +85,10 @@ func (r *Recorder) write(running bool) error {
 	if running {
 		return r.w.end(snap)
 	}
-	if err := r.soFar(snap.Running); err != nil {
-		return err
+	if !r.Whole {
+		if err := r.soFar(snap.Running); err != nil {
+			return err
+		}
 	}
 	return r.w.Flush()
 }
