@@ -33,22 +33,35 @@ func apart(a, b *Pattern) error {
 		}
 	}
 	shorter := min(s.Bits, o.Bits)
-	switch {
-	case until < shorter:
-	case s.Bits != o.Bits && s.Tail == s.Bits && o.Tail == o.Bits:
-	// One goes on where the other ends, or where the direction turns.
-	case s.Bits != o.Bits && (len(a.Spans) > 1) != (len(b.Spans) > 1):
-	default:
+	if until >= shorter && s.meets(o) {
 		return fmt.Errorf("the bits that are sent are alike")
 	}
 	for _, p := range []*Pattern{a, b} {
 		for _, c := range p.Spans[0].Lines[Out] {
-			if (c.What == Value || c.What == Held) && c.end() <= until && until < shorter {
+			if (c.What == Value || c.What == Held) && c.end() <= min(until, shorter) {
 				return fmt.Errorf("a value of %s is over before the bits that are sent tell them apart", p.Name)
 			}
 		}
 	}
 	return nil
+}
+
+// meets says whether two spans may have the same length.
+func (s *Span) meets(o *Span) bool {
+	x, y := s.Bits-s.Tail, o.Bits-o.Tail
+	switch d := o.Bits - s.Bits; {
+	case x == 0 && y == 0:
+		return d == 0
+	case x == 0:
+		return d <= 0 && d%y == 0
+	case y == 0:
+		return d >= 0 && d%x == 0
+	default:
+		for x != 0 {
+			x, y = y%x, x
+		}
+		return d%y == 0
+	}
 }
 
 // differ gives the first place at which constants of two spans differ; the length of

@@ -105,11 +105,7 @@ func (v *Value) digits() string {
 	if _, decimals, _ := strings.Cut(exact, "."); places < 0 || places > 15 || len(decimals) <= places && !strings.Contains(exact, "e") {
 		return exact
 	}
-	text := v.Number.FloatString(places)
-	if places > 0 {
-		text = strings.TrimRight(strings.TrimRight(text, "0"), ".")
-	}
-	return text
+	return v.Number.FloatString(places)
 }
 
 // Written is what becomes of a text that is to be written.

@@ -414,17 +414,38 @@ func bindMap(d *Device, root *doc.Node) []finding.Finding {
 		}
 		return 0
 	})
-	for _, n := range root.Get("values").All() {
-		x.value(n)
+	// What builds on something that has a fault is not looked at.
+	for _, stage := range []func(){
+		func() {
+			for _, n := range root.Get("values").All() {
+				if n.Get("from") == nil {
+					x.value(n)
+				}
+			}
+		},
+		func() {
+			for _, n := range root.Get("values").All() {
+				if n.Get("from") != nil {
+					x.value(n)
+				}
+			}
+			for _, n := range root.Get("access").All() {
+				x.pattern(d, n)
+			}
+		},
+		func() { x.reachable(root) },
+		func() {
+			for _, n := range root.Get("jobs").All() {
+				x.job(n)
+			}
+			x.identity(root.Get("identity"))
+		},
+	} {
+		if len(x.faults) > 0 {
+			return x.faults
+		}
+		stage()
 	}
-	for _, n := range root.Get("access").All() {
-		x.pattern(d, n)
-	}
-	x.reachable(root)
-	for _, n := range root.Get("jobs").All() {
-		x.job(n)
-	}
-	x.identity(root.Get("identity"))
 	if len(x.faults) == 0 {
 		d.Map = x.m
 	}
@@ -681,6 +702,11 @@ func (x *mapper) pattern(d *Device, n *doc.Node) {
 
 // reachable holds registers and patterns against each other.
 func (x *mapper) reachable(root *doc.Node) {
+	for _, p := range x.m.Patterns {
+		if p.NumberBits > 0 && !slices.ContainsFunc(x.m.Registers, func(r *Register) bool { return r.Numbered && r.Bits == p.ValueBits }) {
+			x.fault("no-such-register", root.Get("access", p.Name), "mend the pattern, or the width of the registers", "%s is for registers of %d bits; none has that size", p.Name, p.ValueBits)
+		}
+	}
 	for _, r := range x.m.Registers {
 		n := root.Get("registers", r.Name)
 		if !r.Numbered {
@@ -698,6 +724,7 @@ func (x *mapper) reachable(root *doc.Node) {
 			}
 			if generic = true; r.Address&^ones(p.NumberBits) != 0 {
 				x.fault("number-too-wide", n.Get("number"), "mend the number, or the pattern", "%s: 0x%X does not fit the %d bits that %s has for the number", r.Name, r.Address, p.NumberBits, p.Name)
+				break
 			}
 		}
 		if !generic && !slices.ContainsFunc(x.m.Patterns, func(p *access.Pattern) bool {
