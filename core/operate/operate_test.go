@@ -1,0 +1,225 @@
+package operate_test
+
+import (
+	"context"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"gavrix/core/bench"
+	"gavrix/core/capture"
+	"gavrix/core/finding"
+	"gavrix/core/link"
+	"gavrix/core/operate"
+	"gavrix/core/operation"
+	"gavrix/core/quantity"
+	"gavrix/core/sim"
+	"gavrix/demo"
+)
+
+// session gives the demo, without what its firmware does by itself, after all parts are
+// up, and with edits.
+func session(t require.TestingT, edits ...finding.Edit) *sim.Headless {
+	text, err := demo.Files.ReadFile(demo.Bench)
+	require.NoError(t, err)
+	b, faults := bench.Parse(demo.Files, demo.Bench, text)
+	require.Empty(t, faults)
+	for _, l := range []string{"gate", "hull"} {
+		edits = append(edits, finding.Edit{Op: finding.Delete, Path: []string{"links", l, "mcu", "asks"}})
+	}
+	require.NoError(t, b.Apply(edits...))
+	h := sim.NewHeadless(b)
+	require.NoError(t, h.Wait(context.Background(), 10*quantity.Millisecond, func(*capture.Snapshot) bool { return false }))
+	return h
+}
+
+// do does operations one after the other, on one link, and gives the last result.
+func do(t require.TestingT, h *sim.Headless, name string, texts ...string) *operate.Result {
+	l := h.Bench.Link(name)
+	on := operate.On(h, l)
+	var r *operate.Result
+	for _, text := range texts {
+		op, err := operation.Parse(text, l.Parts())
+		require.NoError(t, err, text)
+		r, err = on.Do(context.Background(), text, op)
+		require.NoError(t, err, text)
+	}
+	return r
+}
+
+func plant(t require.TestingT, h *sim.Headless, name string, i link.Intent) {
+	_, err := h.Do(context.Background(), h.Bench.Link(name).Index, i)
+	require.NoError(t, err)
+}
+
+func says(r *operate.Result) string { return strings.Join(r.Says, "; ") }
+
+// TestWhatComesOfOperations: on a healthy bench, each by its verdict, what it says, and
+// what was read.
+func TestWhatComesOfOperations(t *testing.T) {
+	for _, c := range []struct {
+		link    string
+		ops     []string
+		verdict operate.Verdict
+		says    string
+		value   string
+	}{
+		{"gate", []string{"prove leaf-angle"}, operate.OK, "is what its file describes: ID holds 0xA6", "0xA6"},
+		{"gate", []string{"read leaf-angle.angle"}, operate.OK, "", "°"},
+		{"gate", []string{"read leaf-angle 0x00 count 2"}, operate.OK, "", "0xA6"},
+		{"gate", []string{"read leaf-angle.REV MODE"}, operate.OK, "", "0x21"},
+		{"gate", []string{"write leaf-angle.MODE.AVERAGE none"}, operate.OK, "AVERAGE is none", ""},
+		{"gate", []string{"write leaf-angle.MODE.AVERAGE 16 readings"}, operate.Warn, "was there already: reading it back proves nothing", ""},
+		{"gate", []string{"write leaf-angle.zero -1.5 °"}, operate.Warn, "can't be -1.5 ° exactly", ""},
+		{"gate", []string{"write leaf-angle.ID 0"}, operate.Refused, "read-only", ""},
+		{"gate", []string{"write leaf-angle.MODE 0x04"}, operate.Refused, "reserved bits 2 of MODE", ""},
+		{"gate", []string{"force write leaf-angle.MODE 0x04"}, operate.OK, "MODE is 0x04", ""},
+		{"gate", []string{"write leaf-angle.MODE.AVERAGE 3 readings"}, operate.Refused, "known are none, 4 readings", ""},
+		{"gate", []string{"write trim.POSITION 100 %"}, operate.OK, "can't be read back: nothing proves", ""},
+		{"gate", []string{"write trim.POSITION 101 %"}, operate.Refused, "0 % to 100 %", ""},
+		{"gate", []string{"do trim.store"}, operate.OK, "store was sent", ""},
+		{"gate", []string{"read valve-bank.LOADS"}, operate.Refused, "writes VALVES too", ""},
+		{"gate", []string{"write valve-bank.VALVES 0x0F0", "read valve-bank.LOADS"}, operate.OK, "", "0x0000"},
+		{"gate", []string{"write valve-bank.VALVES.UPPER 0x3F"}, operate.Refused, "write the whole register", ""},
+		{"gate", []string{"write valve-bank.VALVES 0x0F0", "write valve-bank.VALVES.UPPER 0x3F"}, operate.OK, "VALVES.UPPER written: 0x3F", ""},
+		{"gate", []string{"raw select 1 out 01 00 00"}, operate.OK, "leaf-angle.ID read 0xA6", ""},
+		{"hull", []string{"prove leaf-tilt"}, operate.OK, "ID holds 0xC5", "0xC5"},
+		{"hull", []string{"do leaf-tilt.measure"}, operate.OK, "measure is over after", "new reading"},
+		{"hull", []string{"write leaf-tilt.CTRL.RANGE 45°"}, operate.OK, "RANGE is 45°", ""},
+		{"hull", []string{"read boat-lamps.FLOATS"}, operate.OK, "", "0xF00F"},
+		{"hull", []string{"write boat-lamps.LAMPS 0x0000"}, operate.OK, "can't be read back", ""},
+		{"hull", []string{"raw start 5A ack 00 ack stop"}, operate.Fault, "the address was not acknowledged", ""},
+	} {
+		r := do(t, session(t), c.link, c.ops...)
+		assert.Equal(t, c.verdict, r.Verdict, "%s: %s", c.ops, says(r))
+		assert.Contains(t, says(r), c.says, "%s", c.ops)
+		meanings := ""
+		for _, v := range r.Values {
+			meanings += v.Meaning() + "; "
+		}
+		assert.Contains(t, meanings, c.value, "%s", c.ops)
+	}
+}
+
+// TestWhatIsWrong: each fault of wire, part and settings has its own outcome and
+// sentence, where the wire shows a difference.
+func TestWhatIsWrong(t *testing.T) {
+	mcu := func(key, value string) []finding.Edit {
+		return []finding.Edit{{Path: []string{"links", "gate", "devices", "leaf-angle", "mcu", key}, Value: value}}
+	}
+	for _, c := range []struct {
+		name  string
+		link  string
+		edits []finding.Edit
+		plant link.Intent
+		op    string
+		says  string
+	}{
+		{"mode 0", "gate", mcu("mode", "0"), nil, "prove leaf-angle", "shifted by one bit"},
+		{"mode 0", "gate", mcu("mode", "0"), nil, "read leaf-angle.REV", "nobody drives the line at bits 7 of REV: one side samples at the wrong edge"},
+		{"order", "gate", mcu("order", "lsb"), nil, "prove leaf-angle", "nobody drives the line while ID should come back"},
+		{"in cut", "gate", nil, link.Cut{End: "in"}, "prove leaf-angle", "nobody drives the line while ID should come back"},
+		{"in held", "gate", nil, link.Hold{Role: "in"}, "prove leaf-angle", "all zeros"},
+		{"no supply", "gate", nil, link.Power{Device: "leaf-angle"}, "read leaf-angle.angle", "without supply"},
+		{"another part", "gate", nil, link.Preset{Device: "leaf-angle", Value: "ID", Bits: 0x5a}, "prove leaf-angle", "another part"},
+		{"out cut", "gate", nil, link.Cut{End: "out"}, "prove leaf-angle", "nobody drives the line"},
+		{"out cut", "gate", nil, link.Cut{End: "out"}, "write leaf-angle.MODE 0", "nobody drives the line"},
+		{"no supply", "hull", nil, link.Power{Device: "leaf-tilt"}, "prove leaf-tilt", "the address was not acknowledged"},
+		{"data held", "hull", nil, link.Hold{Role: "data"}, "prove leaf-tilt", "held low"},
+		{"another part", "hull", nil, link.Preset{Device: "leaf-tilt", Value: "ID", Bits: 0x3a}, "prove leaf-tilt", "all bits are inverted"},
+	} {
+		edits := c.edits
+		if c.name == "data held" {
+			edits = append(edits, finding.Edit{Path: []string{"links", "hull", "mcu", "stuck"}, Value: "5 ms"})
+		}
+		h := session(t, edits...)
+		if c.plant != nil {
+			plant(t, h, c.link, c.plant)
+		}
+		r := do(t, h, c.link, c.op)
+		assert.Equal(t, operate.Fault, r.Verdict, "%s, %s: %s", c.name, c.op, says(r))
+		assert.Contains(t, says(r), c.says, "%s, %s", c.name, c.op)
+	}
+}
+
+// TestAfterAFailureTheNextWorks: what failed leaves the bus idle.
+func TestAfterAFailureTheNextWorks(t *testing.T) {
+	h := session(t)
+	for name, device := range map[string]string{"gate": "leaf-angle", "hull": "leaf-tilt"} {
+		plant(t, h, name, link.Power{Device: device})
+		require.Equal(t, operate.Fault, do(t, h, name, "prove "+device).Verdict)
+		plant(t, h, name, link.Power{Device: device, On: true})
+		require.NoError(t, h.Wait(context.Background(), h.Now()+10*quantity.Millisecond, func(*capture.Snapshot) bool { return false }))
+		require.Equal(t, operate.OK, do(t, h, name, "prove "+device).Verdict)
+	}
+}
+
+// TestFieldsAreWrittenAlone: random contents and fields: only the field's bits change.
+func TestFieldsAreWrittenAlone(t *testing.T) {
+	h := session(t)
+	part := h.Bench.Link("gate").Parts()[0]
+	mode := part.Map.Named("MODE")
+	rapid.Check(t, func(rt *rapid.T) {
+		before := rapid.Uint64().Draw(rt, "before") & ^mode.Reserved() & 0xff
+		plant(rt, h, "gate", link.Preset{Device: "leaf-angle", Value: "MODE", Bits: before})
+		f := &mode.Fields[rapid.IntRange(0, len(mode.Fields)-1).Draw(rt, "field")]
+		to := rapid.Uint64().Draw(rt, "to") & (1<<f.Bits - 1)
+		r := do(rt, h, "gate", "write leaf-angle.MODE."+f.Name+" "+f.Meaning(to))
+		require.Len(rt, r.Changes, 1)
+		ch := r.Changes[0]
+		require.Equal(rt, before, ch.Before)
+		require.Equal(rt, before&^f.Mask()|to<<f.Low, ch.After)
+		want := operate.OK
+		if ch.After == before {
+			want = operate.Warn
+		}
+		require.Equal(rt, want, r.Verdict, says(r))
+	})
+}
+
+// TestReasonsOfAnotherIdentity: each way in which an identity may be spoilt is told from
+// the others.
+func TestReasonsOfAnotherIdentity(t *testing.T) {
+	for _, c := range []struct {
+		got, driven uint64
+		says        string
+	}{
+		{0xff, 0xff, "all ones"}, {0x00, 0xff, "all zeros"}, {0x53, 0xff, "shifted"}, {0x4c, 0xff, "shifted"}, {0xd3, 0xff, "shifted"},
+		{0x65, 0xff, "opposite order"}, {0x59, 0xff, "inverted"}, {0xb7, 0xff, "another part"}, {0x53, 0x7f, "shifted by one bit: one side samples at the wrong edge (mode), or an edge is lost or added; at bits 7 nobody drove"},
+	} {
+		assert.Contains(t, operate.Unlike(c.got, c.driven, 0xa6, 8), c.says, "%02X", c.got)
+	}
+}
+
+// TestBadOperations: each has one message that says how to mend it.
+func TestBadOperations(t *testing.T) {
+	h := session(t)
+	for _, c := range []struct{ link, text, says string }{
+		{"gate", "", "say what to do: read, write"},
+		{"gate", "force", "say what to do"},
+		{"gate", "wirte leaf-angle.ID", "did you mean write?"},
+		{"gate", "read", "say which part: leaf-angle, valve-bank, trim"},
+		{"gate", "read leaf-angel.ID", "did you mean leaf-angle?"},
+		{"gate", "read leaf-angle", "say what of leaf-angle"},
+		{"gate", "read leaf-angle.IDD", "did you mean ID?"},
+		{"gate", "read leaf-angle 0x80", "no register 0x80"},
+		{"gate", "read leaf-angle 0x01 count 0", "from 1 to 4096"},
+		{"gate", "read leaf-angle 0x01 2", "nothing follows"},
+		{"gate", "write leaf-angle.MODE", "say what is written"},
+		{"gate", "write leaf-angle 0x33 5", "no register 0x33 in its file"},
+		{"gate", "prove trim", "names no identity"},
+		{"gate", "prove leaf-angle.ID", "alone"},
+		{"gate", "do trim.stor", "did you mean store?"},
+		{"gate", "do trim.store 5", "nothing follows"},
+		{"gate", "raw", "write the words"},
+		{"hull", "read log-memory.x", "describes no registers"},
+	} {
+		_, err := operation.Parse(c.text, h.Bench.Link(c.link).Parts())
+		assert.ErrorContains(t, err, c.says, c.text)
+	}
+	_, err := operation.Parse("read x", nil)
+	assert.ErrorContains(t, err, "no parts with registers")
+}
