@@ -4,10 +4,12 @@ import (
 	"bytes"
 	"flag"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
 	"github.com/spf13/cobra"
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
 
@@ -45,4 +47,31 @@ func TestTheReferenceIsCurrent(t *testing.T) {
 	have, err := os.ReadFile(path)
 	require.NoError(t, err)
 	require.Equal(t, b.String(), string(have), "run: go test ./cmd/gavrix -update")
+}
+
+// TestTheTutorialOfDeviceFiles: the part that docs/device-files.md describes is read and
+// written as it says there, from at most 30 lines.
+func TestTheTutorialOfDeviceFiles(t *testing.T) {
+	text, err := os.ReadFile("../../docs/device-files.md")
+	require.NoError(t, err)
+	_, rest, _ := strings.Cut(string(text), "```yaml\n")
+	file, _, _ := strings.Cut(rest, "```")
+	assert.LessOrEqual(t, strings.Count(file, "\n"), 30)
+	dir := filepath.Join(t.TempDir(), "lock")
+	_, status := run(t, "new", dir)
+	require.Equal(t, fine, status)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "devices", "seal-gauge.yaml"), []byte(file), 0o600))
+	path := filepath.Join(dir, "lock7.yaml")
+	bench, err := os.ReadFile(path)
+	require.NoError(t, err)
+	const before = "      trim:       {file: devices/trim.yaml}\n"
+	require.Contains(t, string(bench), before)
+	require.NoError(t, os.WriteFile(path, []byte(strings.Replace(string(bench), before, before+"      seal-gauge: {file: devices/seal-gauge.yaml}\n", 1)), 0o600))
+	out, status := run(t, "do", path, "gate", "prove seal-gauge", "read seal-gauge.pressure")
+	require.Equal(t, fine, status, out)
+	assert.Contains(t, out, "is what its file describes: ID holds 0x5B")
+	assert.Regexp(t, `pressure = 40\d\d(\.\d+)? Pa`, out)
+	out, status = run(t, "do", path, "gate", "write seal-gauge.CTRL.RATE 50 Hz")
+	require.Equal(t, fine, status, out)
+	assert.Contains(t, out, "CTRL: before 0x00, wrote 0x80, after 0x80, changed bits 7")
 }
