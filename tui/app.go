@@ -20,10 +20,12 @@ import (
 	"gavrix/core/diagnose"
 	"gavrix/core/finding"
 	"gavrix/core/guard"
+	"gavrix/core/ledger"
 	"gavrix/core/link"
 	"gavrix/core/quantity"
 	"gavrix/core/session"
 	"gavrix/draw/cells"
+	"gavrix/tui/registers"
 	"gavrix/tui/theme"
 	"gavrix/tui/timing"
 	"gavrix/tui/traffic"
@@ -72,6 +74,7 @@ type App struct {
 	ticks    int
 	snap     *capture.Snapshot
 	version  uint64
+	ledger   *ledger.Ledger
 	findings [][]finding.Finding // by link
 	linted   [][]finding.Finding // those that the bench alone shows; nil: to be found anew
 
@@ -113,9 +116,9 @@ func newApp(b *bench.Bench, path string, s *session.Session, store *capture.Stor
 	a := &App{
 		bench: b, path: path, session: s, store: store, theme: theme.New(true), w: 80, h: 24,
 		grid: cells.New(80, 24), focus: viewPane, results: map[string][]check.Result{},
-		timing: timing.New(), view: 1,
+		timing: timing.New(), view: 2,
 	}
-	a.views = []numbered{{"2", a.timing}, {"5", traffic.New()}, {"6", waves.New()}}
+	a.views = []numbered{{"2", a.timing}, {"3", registers.New()}, {"5", traffic.New()}, {"6", waves.New()}}
 	a.look()
 	return a
 }
@@ -154,6 +157,10 @@ func (a *App) look() bool {
 	}
 	a.version = a.store.Version()
 	a.snap = a.store.Snapshot()
+	if a.ledger == nil || !a.ledger.Fits(a.bench) {
+		a.ledger = ledger.New(a.bench)
+	}
+	a.ledger.Update(a.snap)
 	a.find()
 	return true
 }
@@ -220,6 +227,9 @@ func (a *App) update(msg tea.Msg) tea.Cmd {
 		if a.ticks%3 == 0 && a.ticks < mostAsked {
 			// A change of size just at the start goes by unheard.
 			return tea.Batch(tick(), tea.RequestWindowSize)
+		}
+		if t, ok := a.current().(ui.Ticker); ok {
+			return tea.Batch(tick(), t.Tick(a))
 		}
 		return tick()
 	case settleMsg:
@@ -363,6 +373,27 @@ func (a *App) Settings(link int) []bus.Settings {
 
 // doLimit is how long something that was asked of a link is waited for.
 const doLimit = 10 * time.Second
+
+// Ledger implements ui.Host.
+func (a *App) Ledger() *ledger.Ledger { return a.ledger }
+
+// Work implements ui.Host.
+func (a *App) Work(f func(ctx context.Context) ui.Done) tea.Cmd {
+	if a.cancel != nil {
+		a.Warn("something else is on its way; Esc stops it")
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), doLimit)
+	a.cancel = cancel
+	return func() tea.Msg {
+		done := f(ctx)
+		cancel()
+		return ui.Done(func(h ui.Host) {
+			a.cancel = nil
+			done(h)
+		})
+	}
+}
 
 // Do implements ui.Host.
 func (a *App) Do(i link.Intent, then func(link.Outcome)) tea.Cmd {

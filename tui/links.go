@@ -8,6 +8,7 @@ import (
 	"gavrix/core/bus/all"
 	"gavrix/core/capture"
 	"gavrix/core/finding"
+	"gavrix/core/ledger"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
 	"gavrix/draw/cells"
@@ -110,7 +111,7 @@ func (a *App) drawLinks(p cells.Area) {
 		list.Right(list.W, list.H-1, cells.Quiet, "↑ more")
 	case y+3 <= list.H:
 		list.Text(0, y+1, cells.Quiet, "▲ error  △ warning  ✕ lost")
-		list.Text(0, y+2, cells.Quiet, "● alive  ○ silent")
+		list.Text(0, y+2, cells.Quiet, "● alive  ○ silent  ✓ proved")
 	}
 }
 
@@ -155,6 +156,8 @@ func (a *App) drawLink(p cells.Area, y, room, i int) {
 	}
 	for k, name := range devicesOf(l) {
 		if shown(y) {
+			glyph, style := presence(a.ledger.Part(uint16(i), k))
+			p.Put(4, y, style, glyph)
 			p.Part(6, y, p.W-6-10, 1).Text(0, 0, cells.Quiet, name)
 			c := a.snap.Counters(capture.Direction{Link: uint16(i), From: record.Device + record.End(k), Seen: record.Tap})
 			if c.Runs > 0 {
@@ -164,6 +167,24 @@ func (a *App) drawLink(p cells.Area, y, room, i int) {
 		}
 		y++
 	}
+}
+
+// presence gives the sign of a device: whether its identity is proved, it answers, or is
+// silent.
+func presence(k *ledger.Part) (rune, cells.Style) {
+	switch k.Presence() {
+	case ledger.Proved:
+		return '✓', cells.Good
+	case ledger.Other:
+		return '▲', cells.Bad
+	case ledger.Answered:
+		return '●', cells.Quiet
+	case ledger.Mute:
+		return '·', cells.Quiet
+	case ledger.Silent:
+		return '○', cells.Doubt
+	}
+	return ' ', cells.Plain
 }
 
 // ago says how long something is past, in short; a dash for never.

@@ -196,28 +196,11 @@ func printResult(l *bench.Link, r *operate.Result) {
 		fmt.Fprintf(stdout, "  %s = %s\n", safe.Text(v.Name), safe.Text(text))
 	}
 	for _, c := range r.Changes {
-		fmt.Fprintf(stdout, "  %s\n", safe.Text(changeText(c)))
+		fmt.Fprintf(stdout, "  %s\n", safe.Text(c.Text()))
 	}
 	for _, s := range r.Says {
 		fmt.Fprintf(stdout, "  %s\n", safe.Text(s))
 	}
-}
-
-func changeText(c operate.Change) string {
-	hex := func(v uint64, known bool) string {
-		if !known {
-			return "?"
-		}
-		return fmt.Sprintf("0x%0*X", (c.Bits+3)/4, v)
-	}
-	s := fmt.Sprintf("%s: before %s, wrote %s, after %s", c.Register, hex(c.Before, c.KnowsBefore), hex(c.Wrote, true), hex(c.After, c.KnowsAfter))
-	switch bits := c.Changed(); {
-	case bits != "":
-		s += ", changed bits " + bits
-	case c.KnowsBefore && c.KnowsAfter:
-		s += ", no bit changed"
-	}
-	return s
 }
 
 func resultJSON(r *operate.Result, record func(operate.Exchange) json.RawMessage) map[string]any {

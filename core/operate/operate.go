@@ -78,6 +78,24 @@ func (c *Change) Changed() string {
 	return register.Bits(c.Before ^ c.After)
 }
 
+// Text says what writing made of the register: before, wrote, after, changed bits.
+func (c *Change) Text() string {
+	hex := func(v uint64, known bool) string {
+		if !known {
+			return "?"
+		}
+		return fmt.Sprintf("0x%0*X", (c.Bits+3)/4, v)
+	}
+	s := fmt.Sprintf("%s: before %s, wrote %s, after %s", c.Register, hex(c.Before, c.KnowsBefore), hex(c.Wrote, true), hex(c.After, c.KnowsAfter))
+	switch bits := c.Changed(); {
+	case bits != "":
+		s += ", changed bits " + bits
+	case c.KnowsBefore && c.KnowsAfter:
+		s += ", no bit changed"
+	}
+	return s
+}
+
 func (r *Result) say(v Verdict, format string, args ...any) {
 	rank := map[Verdict]int{OK: 0, Warn: 1, Fault: 2, Refused: 3}
 	if rank[v] > rank[r.Verdict] {

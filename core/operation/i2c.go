@@ -57,4 +57,8 @@ var i2cWire = wire{
 		}
 		return out, true
 	},
+	acknowledges: true,
+	answers: func(r *record.Record, _ []access.Seen) bool {
+		return len(r.Back) > 0 && r.Back[0]&record.Acked != 0
+	},
 }

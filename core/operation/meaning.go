@@ -76,6 +76,11 @@ func (p *Part) meaning(spans []access.Seen) (*Meaning, bool) {
 	return m, true
 }
 
+// CameBack says whether a register's content came from the part.
+func (m *Meaning) CameBack(r *device.Register) bool {
+	return m.Plan.Pattern.Reads && !slices.Contains(m.Plan.Pattern.HeldOut, r.Name) || slices.Contains(m.Plan.Pattern.HeldIn, r.Name)
+}
+
 // Registers are those whose contents were read or written.
 func (m *Meaning) Registers() []*device.Register {
 	var out []*device.Register

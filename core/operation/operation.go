@@ -391,6 +391,14 @@ func (p *Part) reading(r *device.Register) *access.Pattern {
 	return nil
 }
 
+// SentWith lists the registers that reading one writes too.
+func (p *Part) SentWith(r *device.Register) []string {
+	if pat := p.reading(r); pat != nil {
+		return pat.HeldOut
+	}
+	return nil
+}
+
 // Readable says whether an operation reads a register.
 func (p *Part) Readable(r *device.Register) bool { return p.reading(r) != nil }
 

@@ -2,6 +2,7 @@ package operation
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"gavrix/core/access"
@@ -39,6 +40,15 @@ var spiWire = wire{
 			s.In = appendBits(s.In, uint64(w), int(r.Bits), uint64(open))
 		}
 		return []access.Seen{s}, true
+	},
+	// A part that is never to say anything gives no sign of itself.
+	answers: func(_ *record.Record, spans []access.Seen) bool {
+		for _, s := range spans {
+			if slices.ContainsFunc(s.In, func(b access.Bit) bool { return b != access.Unknown }) {
+				return true
+			}
+		}
+		return false
 	},
 }
 

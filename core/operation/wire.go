@@ -1,6 +1,8 @@
 package operation
 
 import (
+	"slices"
+
 	"gavrix/core/access"
 	"gavrix/core/record"
 )
@@ -13,6 +15,10 @@ type wire struct {
 	// seen gives the spans of a transaction with the part; false where it is with
 	// another one.
 	seen func(p *Part, r *record.Record) ([]access.Seen, bool)
+	// acknowledges: every part gives a sign of itself, whatever is asked.
+	acknowledges bool
+	// answers says whether the part gave a sign of itself in it.
+	answers func(r *record.Record, spans []access.Seen) bool
 }
 
 var wires = map[string]wire{"spi": spiWire, "i2c": i2cWire}
@@ -27,6 +33,27 @@ func Known(kind string) bool {
 // another part.
 func (p *Part) Seen(r *record.Record) ([]access.Seen, bool) {
 	return wires[p.Kind.Name].seen(p, r)
+}
+
+// Answers says whether the part gave a sign of itself in a transaction whose spans these
+// are.
+func (p *Part) Answers(r *record.Record, spans []access.Seen) bool {
+	return wires[p.Kind.Name].answers(r, spans)
+}
+
+// Mute says whether the part never gives a sign of itself.
+func (p *Part) Mute() bool {
+	if wires[p.Kind.Name].acknowledges {
+		return false
+	}
+	for _, pat := range p.Map.Patterns {
+		for _, s := range pat.Spans {
+			if slices.ContainsFunc(s.Lines[access.In], func(c access.Cell) bool { return c.What != access.Skip }) {
+				return false
+			}
+		}
+	}
+	return true
 }
 
 // In gives the part's line of spans.

@@ -50,6 +50,7 @@ var allowed = map[string]string{
 	"core/coding":            "",
 	"core/access":            "",
 	"core/operation":         "core/access core/bus/i2c core/bus/spi core/device core/doc core/record",
+	"core/ledger":            "core/bench core/capture core/device core/operation core/quantity core/record core/records",
 	"core/operate":           "core/access core/bench core/capture core/coding core/device core/link core/operation core/quantity core/record core/register",
 	"core/device":            "core/access core/bus/i2c core/bus/spi core/coding core/register core/bus core/bus/all core/bus/uart core/doc core/finding core/quantity core/formula",
 	"core/startup":           "core/register",
@@ -75,7 +76,7 @@ var allowed = map[string]string{
 
 // views may import the core, the renderers and what views share, never each
 // other nor the shell.
-var views = []string{"tui/timing", "tui/traffic", "tui/waves"}
+var views = []string{"tui/registers", "tui/timing", "tui/traffic", "tui/waves"}
 
 type pkg struct {
 	ImportPath string

@@ -189,7 +189,7 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 	}
 	cs := []ui.Command{
 		{Name: "start-up", Keys: []string{"s"}, Help: "start-up steps, or back to the frame", Short: "start-up", Run: to(startPage)},
-		{Name: "registers", Keys: []string{"r"}, Help: "control registers, or back to the frame", Short: "registers", Run: to(wordsPage)},
+		{Name: "control-registers", Keys: []string{"r"}, Help: "control registers, or back to the frame", Short: "registers", Run: to(wordsPage)},
 		{Name: "dump", Args: "[FILE]", Help: "judge from a dump; alone: the simulated", Run: v.loadDump(h)},
 	}
 	switch v.page {

@@ -82,7 +82,7 @@ func (v *View) drawWords(a cells.Area, b *bench.Bench, l *bench.Link) {
 		y++
 	}
 	w := words[v.word]
-	y = braces(a, y+1, &w)
+	y = ui.Braces(a, y+1, w.Register, w.Value, w.Value)
 	source := map[string]string{}
 	for _, c := range w.Choices {
 		source[c.Field.Name] = c.Setting + ", " + c.Source
@@ -120,93 +120,6 @@ func (v *View) drawWords(a cells.Area, b *bench.Bench, l *bench.Link) {
 	if w.About != "" {
 		a.Paragraph(2, y+1, cells.Quiet, w.Name+": "+w.About, 0)
 	}
-}
-
-// braces draws the value in binary with a brace under each field as wide as the
-// field, and gives the row behind it.
-func braces(a cells.Area, y int, w *bench.SharedWord) int {
-	// A column for each bit, with a gap between groups of four where there is room.
-	wide := 3
-	for wide > 1 && w.Bits*wide+w.Bits/4 > a.W-4 {
-		wide--
-	}
-	at := func(bit int) int {
-		n := w.Bits - 1 - bit
-		return 2 + n*wide + n/4
-	}
-	if at(0)+wide > a.W {
-		return y
-	}
-	a.Text(2, y, cells.Strong, fmt.Sprintf("%s = %s", w.Name, w.Hex(w.Value)))
-	a.Text(cells.Width(w.Name)+cells.Width(w.Hex(w.Value))+8, y, cells.Quiet, "= "+strconv.FormatUint(w.Value, 10))
-	y += 2
-	for bit := 0; bit < w.Bits; bit += 4 {
-		a.Text(at(bit), y-1, cells.Quiet, strconv.Itoa(bit))
-	}
-	for bit := range w.Bits {
-		style := cells.Plain
-		if (w.Value^w.Reset)>>bit&1 == 1 {
-			style = cells.Strong
-		}
-		if w.Reserved()>>bit&1 == 1 {
-			style = cells.Quiet
-		}
-		a.Text(at(bit), y, style, strconv.FormatUint(w.Value>>bit&1, 10))
-	}
-	for i := range w.Fields {
-		f := &w.Fields[i]
-		left, right := at(f.Low+f.Bits-1), at(f.Low)
-		style := cells.Quiet
-		if f.Of(w.Value) != f.Of(w.Reset) {
-			style = cells.Plain
-		}
-		if left == right {
-			a.Put(left, y+1, style, '╵')
-			continue
-		}
-		for x := left; x <= right; x++ {
-			a.Put(x, y+1, style, '─')
-		}
-		a.Put(left, y+1, style, '╰')
-		a.Put(right, y+1, style, '╯')
-	}
-	return y + 3 + labels(a, y+2, w, at)
-}
-
-// labelRows is how many rows the meanings below the braces may take.
-const labelRows = 4
-
-// labels writes the meanings of fields that differ from reset below their braces,
-// each on the first row on which it fits, with a leader down to it. It gives the
-// rows that it took.
-func labels(a cells.Area, y int, w *bench.SharedWord, at func(bit int) int) int {
-	var start [labelRows]int // where the label at the right of this one begins
-	for row := range start {
-		start[row] = a.W + 1
-	}
-	used := 0
-	for i := range w.Fields { // from the least significant on
-		f := &w.Fields[i]
-		if f.Of(w.Value) == f.Of(w.Reset) {
-			continue
-		}
-		text := f.Name + " " + f.Meaning(f.Of(w.Value))
-		x := at(f.Low + f.Bits - 1)
-		for row := range labelRows {
-			if x+cells.Width(text) >= start[row] {
-				continue
-			}
-			for above := range row {
-				a.Put(x, y+above, cells.Quiet, '│')
-				start[above] = x
-			}
-			a.Text(x, y+row, cells.Plain, text)
-			start[row] = x
-			used = max(used, row+1)
-			break
-		}
-	}
-	return used
 }
 
 // wordCommands move through the registers.

@@ -4,6 +4,7 @@
 package ui
 
 import (
+	"context"
 	"fmt"
 	"math"
 
@@ -13,6 +14,7 @@ import (
 	"gavrix/core/bus"
 	"gavrix/core/capture"
 	"gavrix/core/finding"
+	"gavrix/core/ledger"
 	"gavrix/core/link"
 	"gavrix/core/quantity"
 	"gavrix/core/scene"
@@ -47,6 +49,12 @@ type Host interface {
 	// Do asks something of the selected link, in the background; what came of it is
 	// said, or told to then, which may be nil.
 	Do(i link.Intent, then func(link.Outcome)) tea.Cmd
+	// Work does something that takes time in the background; what it gives is carried
+	// out within the interface. The context ends when Esc is pressed. Nil where something
+	// else is on its way.
+	Work(f func(ctx context.Context) Done) tea.Cmd
+	// Ledger is what the traffic tells of the registers of parts.
+	Ledger() *ledger.Ledger
 	// Edit changes the bench as one step and brings it into the simulation.
 	Edit(edits ...finding.Edit)
 	// Say shows a message in the footer until the next key.
@@ -84,6 +92,11 @@ type View interface {
 
 // Done is the end of work outside the interface, carried out within it.
 type Done func(h Host)
+
+// Ticker is a view that does something by itself while it is shown.
+type Ticker interface {
+	Tick(h Host) tea.Cmd
+}
 
 // Paster is a view that takes pasted text.
 type Paster interface {

@@ -1,0 +1,214 @@
+// Package ledger keeps what registers of parts held when they were last read or
+// written, as the traffic of a capture tells it.
+package ledger
+
+import (
+	"gavrix/core/bench"
+	"gavrix/core/capture"
+	"gavrix/core/device"
+	"gavrix/core/operation"
+	"gavrix/core/quantity"
+	"gavrix/core/record"
+	"gavrix/core/records"
+)
+
+// Entry is what is known of a register.
+type Entry struct {
+	Content uint64
+	At      quantity.Time // when it was read or written last
+	// Wrote: the newest was a writing; what the register holds since then is not read yet.
+	Wrote         bool
+	Reads, Writes int
+	// Was is the content before the last change, Changed when that was seen.
+	Was        uint64
+	Changed    quantity.Time
+	HasChanged bool
+}
+
+// Presence is how a part has shown itself.
+type Presence uint8
+
+// The states, as the newest traffic has them.
+const (
+	NotAsked Presence = iota
+	Silent            // it was asked, and did not answer
+	Answered
+	Proved // its identity is right
+	Other  // its identity is that of another part
+	Mute   // it was asked, and never says anything
+)
+
+func (p Presence) String() string {
+	return [...]string{"not asked", "silent", "answered", "identity proved", "another identity", "says nothing back"}[p]
+}
+
+// Part is what is known of a part.
+type Part struct {
+	Entries map[*device.Register]*Entry
+	// Asked and Heard are when it was last addressed, and when it last answered.
+	Asked, Heard quantity.Time
+	asked, heard bool
+	identity     Presence // Proved or Other, once it was read
+	mute         bool
+}
+
+// Ledger is kept for one bench. It is not safe for use by several goroutines.
+type Ledger struct {
+	links []links
+	mark  records.Mark
+	begun bool
+	// Skipped: traffic was too fast to be counted; contents are the newest all the same.
+	Skipped bool
+}
+
+type links struct {
+	parts []*operation.Part
+	known []*Part
+}
+
+// New gives an empty ledger for the parts of a bench; nil has none.
+func New(b *bench.Bench) *Ledger {
+	l := &Ledger{}
+	if b == nil {
+		return l
+	}
+	for _, link := range b.Links {
+		x := links{parts: link.Parts()}
+		for _, p := range x.parts {
+			k := &Part{Entries: map[*device.Register]*Entry{}}
+			k.mute = p.Map != nil && operation.Known(p.Kind.Name) && p.Mute()
+			x.known = append(x.known, k)
+		}
+		l.links = append(l.links, x)
+	}
+	return l
+}
+
+// Fits says whether the ledger is one for the parts of a bench, which may have been
+// edited since.
+func (l *Ledger) Fits(b *bench.Bench) bool {
+	if b == nil || len(b.Links) != len(l.links) {
+		return b == nil && len(l.links) == 0
+	}
+	for i, link := range b.Links {
+		parts := l.links[i].parts
+		n := 0
+		for _, e := range link.Ends {
+			if e.Part == nil {
+				continue
+			}
+			if n >= len(parts) || parts[n].Device != e.Part || parts[n].Name != e.Name {
+				return false
+			}
+			n++
+		}
+		if n != len(parts) {
+			return false
+		}
+	}
+	return true
+}
+
+// mostAtOnce bounds the records that one update looks at: of more the newest.
+const mostAtOnce = 1000
+
+// Update takes what is new in a capture of the bench's links.
+func (l *Ledger) Update(snap *capture.Snapshot) {
+	var fresh []int
+	if l.begun {
+		fresh = snap.Since(l.mark)
+	} else {
+		for i := max(snap.First(), snap.Len()-mostAtOnce); i < snap.Len(); i++ {
+			fresh = append(fresh, i)
+		}
+	}
+	l.Skipped = l.Skipped || l.begun && len(fresh) > mostAtOnce
+	l.mark, l.begun = snap.Mark(), true
+	for _, i := range fresh[max(len(fresh)-mostAtOnce, 0):] {
+		if h := snap.Head(i); h.Kind == record.Transaction && int(h.Link) < len(l.links) && len(l.links[h.Link].parts) > 0 {
+			l.take(snap.At(i))
+		}
+	}
+}
+
+func (l *Ledger) take(r *record.Record) {
+	x := &l.links[r.Link]
+	for i, p := range x.parts {
+		if p.Map == nil || !operation.Known(p.Kind.Name) {
+			continue
+		}
+		spans, with := p.Seen(r)
+		if !with {
+			continue
+		}
+		k := x.known[i]
+		k.Asked, k.asked = r.End, true
+		if p.Answers(r, spans) {
+			k.Heard, k.heard = r.End, true
+		}
+		m, found := operation.Of([]*operation.Part{p}, r)
+		if !found {
+			return
+		}
+		for reg, content := range m.Contents {
+			wrote := m.Wrote && !m.CameBack(reg)
+			k.entry(reg, content, r.End, wrote)
+		}
+		if id := p.Map.Identity; id != nil && !m.Wrote {
+			all := true
+			for _, reg := range id.Value.Registers() {
+				_, has := m.Contents[reg]
+				all = all && has
+			}
+			if all {
+				k.identity = Other
+				if id.Value.Of(func(reg *device.Register) uint64 { return m.Contents[reg] }) == id.Expect {
+					k.identity = Proved
+				}
+			}
+		}
+		return
+	}
+}
+
+func (k *Part) entry(reg *device.Register, content uint64, at quantity.Time, wrote bool) {
+	e := k.Entries[reg]
+	switch {
+	case e == nil:
+		e = &Entry{Content: content}
+		k.Entries[reg] = e
+	case e.Content != content:
+		e.Was, e.Changed, e.HasChanged = e.Content, at, true
+	}
+	e.Content, e.At, e.Wrote = content, at, wrote
+	if wrote {
+		e.Writes++
+	} else {
+		e.Reads++
+	}
+}
+
+// Part gives what is known of the part with the index on a link; nil where there is no such
+// part.
+func (l *Ledger) Part(link uint16, part int) *Part {
+	if int(link) >= len(l.links) || part < 0 || part >= len(l.links[link].known) {
+		return nil
+	}
+	return l.links[link].known[part]
+}
+
+// Presence is how the part has shown itself: a part that is silent now is so whatever it
+// was before.
+func (k *Part) Presence() Presence {
+	switch {
+	case k == nil || !k.asked:
+		return NotAsked
+	case k.mute:
+		return Mute
+	case !k.heard || k.Heard < k.Asked:
+		return Silent
+	case k.identity != NotAsked:
+		return k.identity
+	}
+	return Answered
+}

@@ -1,0 +1,395 @@
+package registers
+
+import (
+	"fmt"
+	"strings"
+
+	"gavrix/core/device"
+	"gavrix/core/ledger"
+	"gavrix/core/operate"
+	"gavrix/core/operation"
+	"gavrix/core/quantity"
+	"gavrix/core/register"
+	"gavrix/core/safe"
+	"gavrix/draw/cells"
+	"gavrix/tui/ui"
+)
+
+// Columns of the list.
+const (
+	nameAt    = 8
+	contentAt = 20
+	meansAt   = 32
+)
+
+// drawPart shows the list, the register under the cursor, what is staged, and the newest
+// results.
+func (v *View) drawPart(a cells.Area, h ui.Host, p *operation.Part, k *ledger.Part) {
+	rows := rowsOf(p.Map)
+	at := min(max(v.row[key(h, p)], 0), max(len(rows)-1, 0))
+	below := v.belowHeight(h)
+	detail := 0
+	if a.H-below > 16 {
+		detail = 12
+	}
+	room := max(a.H-below-detail, 3)
+	list := min(len(rows), room)
+	v.top = max(min(v.top, at), at-list+1, 0)
+	v.top = min(v.top, max(len(rows)-list, 0))
+	v.listAt, v.listH = 3, list
+	for i := range list {
+		v.drawRow(a, i, h, p, k, rows[v.top+i], v.top+i == at)
+	}
+	if v.top+list < len(rows) {
+		a.Right(a.W, list-1, cells.Quiet, "↓ more")
+	} else if v.top > 0 {
+		a.Right(a.W, 0, cells.Quiet, "↑ more")
+	}
+	y := list + 1
+	if len(rows) > 0 && detail > 0 {
+		y = v.drawDetail(a.Part(0, y, a.W, max(a.H-below-y, 0)), h, p, k, rows[at]) + y
+	}
+	v.drawBelow(a.Part(0, a.H-below, a.W, below), h, p, k)
+}
+
+// drawRow shows a register or a value: what it holds, what that means, since when.
+func (v *View) drawRow(a cells.Area, y int, h ui.Host, p *operation.Part, k *ledger.Part, r row, selected bool) {
+	style := cells.Plain
+	if selected {
+		a.Text(0, y, cells.Strong, "▸")
+		style = cells.Strong
+	}
+	switch {
+	case r.reg == nil:
+		v.drawValue(a, y, h, k, r.value, style)
+	case r.field != nil:
+		v.drawField(a, y, k, r, style)
+	default:
+		v.drawRegister(a, y, h, k, r, style)
+	}
+	if selected {
+		a.Mark(y)
+	}
+}
+
+func (v *View) drawRegister(a cells.Area, y int, h ui.Host, k *ledger.Part, r row, style cells.Style) {
+	if r.reg.Numbered {
+		a.Text(2, y, cells.Quiet, fmt.Sprintf("0x%02X", r.reg.Address))
+	}
+	a.Part(nameAt, y, contentAt-nameAt-1, 1).Text(0, 0, style, r.reg.Name)
+	e, has := content(k, r.reg)
+	if !has {
+		a.Text(contentAt, y, cells.Quiet, "–")
+		a.Text(meansAt, y, cells.Quiet, access(r.reg))
+		return
+	}
+	st := style
+	mark := ""
+	if was, remembered := v.mark[r.reg]; remembered && was != e.Content {
+		st, mark = cells.Doubt, " ≠ "+r.reg.Hex(was)
+	}
+	x := a.Text(contentAt, y, st, r.reg.Hex(e.Content))
+	x = a.Text(x, y, cells.Doubt, mark)
+	state := age(h, e)
+	room := a.W - max(meansAt, x+2) - cells.Width(state) - 2
+	text := r.reg.About
+	if d := r.value.Format.Decode(e.Content); len(r.reg.Fields) == 0 && d.Meaning() != d.Hex() {
+		text = d.Meaning()
+	}
+	if cells.Width(text) <= room {
+		a.Text(max(meansAt, x+2), y, cells.Plain, text)
+	}
+	a.Right(a.W, y, cells.Quiet, state)
+}
+
+// drawField shows a field below its register.
+func (v *View) drawField(a cells.Area, y int, k *ledger.Part, r row, style cells.Style) {
+	a.Right(nameAt-1, y, cells.Quiet, r.field.Range())
+	a.Part(nameAt+1, y, contentAt-nameAt-2, 1).Text(0, 0, style, r.field.Name)
+	e, has := content(k, r.reg)
+	if !has {
+		a.Text(contentAt, y, cells.Quiet, "–")
+		if r.field.Access != r.reg.Access {
+			a.Text(meansAt, y, cells.Quiet, r.field.Access.String())
+		}
+		return
+	}
+	d := r.value.Format.Decode(r.field.Of(e.Content))
+	st := style
+	if was, remembered := v.mark[r.reg]; remembered && r.field.Of(was) != r.field.Of(e.Content) {
+		st = cells.Doubt
+	}
+	x := a.Text(contentAt, y, st, d.Meaning())
+	note := r.field.About
+	if why := r.value.Warns[d.Raw]; why != "" {
+		note = why
+	} else if r.field.Of(e.Content) == r.field.Of(r.reg.Reset) {
+		note = strings.TrimSuffix("at reset   "+note, "   ")
+	}
+	if x = max(x+2, meansAt); x+cells.Width(note) <= a.W {
+		a.Text(x, y, cells.Quiet, note)
+	}
+}
+
+// age says since when a content is known, how often it was written, and whether that is
+// all that is known of it.
+func age(h ui.Host, e *ledger.Entry) string {
+	s := ui.Ago(h.Now() - e.At)
+	if e.Writes > 0 {
+		least := ""
+		if h.Ledger().Skipped {
+			least = "≥ "
+		}
+		s = fmt.Sprintf("written %s%d×  ", least, e.Writes) + s
+	}
+	if e.Wrote {
+		s = "as written  " + s
+	}
+	return s
+}
+
+// access says what can be done with a register.
+func access(r *device.Register) string {
+	all := map[register.Access]bool{}
+	r.Each(func(_ uint64, a register.Access) { all[a] = true })
+	if len(all) == 1 {
+		for a := range all {
+			return a.String()
+		}
+	}
+	return "fields of several kinds"
+}
+
+func (v *View) drawValue(a cells.Area, y int, h ui.Host, k *ledger.Part, value *device.Value, style cells.Style) {
+	a.Part(nameAt-6, y, contentAt-nameAt+5, 1).Text(0, 0, style, value.Name)
+	newest, oldest := quantity.Time(-1), quantity.Forever
+	for _, r := range value.Registers() {
+		e, has := content(k, r)
+		if !has {
+			a.Text(contentAt, y, cells.Quiet, "–")
+			a.Part(meansAt, y, a.W-meansAt, 1).Text(0, 0, cells.Quiet, value.About)
+			return
+		}
+		newest, oldest = max(newest, e.At), min(oldest, e.At)
+	}
+	d := value.Decode(func(r *device.Register) uint64 { e, _ := content(k, r); return e.Content })
+	x := a.Text(contentAt, y, style, d.Meaning())
+	state := ui.Ago(h.Now() - newest)
+	if oldest != newest && value.From == nil {
+		state = "its registers were read apart  " + state
+	}
+	if x+2 < a.W-cells.Width(state)-cells.Width(value.About)-2 {
+		a.Text(max(x+2, meansAt), y, cells.Quiet, value.About)
+	}
+	a.Right(a.W, y, cells.Quiet, state)
+}
+
+// drawDetail shows the register under the cursor large.
+func (v *View) drawDetail(a cells.Area, h ui.Host, p *operation.Part, k *ledger.Part, r row) int {
+	regs := r.value.Registers()
+	if r.reg == nil {
+		if len(regs) == 0 {
+			return 0
+		}
+		var names []string
+		for _, x := range regs {
+			names = append(names, x.Name)
+		}
+		text := r.value.Name + " stands in " + strings.Join(names, ", ")
+		if f := &r.value.Format; r.value.From == nil {
+			least, most := f.Range()
+			text += fmt.Sprintf(": %d bits, %s, %s to %s", r.value.Bits, f.Coding, f.Quantity(least), f.Quantity(most))
+		}
+		return a.Paragraph(2, 0, cells.Quiet, text, 0)
+	}
+	e, has := content(k, r.reg)
+	if !has {
+		y := a.Paragraph(2, 0, cells.Quiet, r.reg.Name+" was not read yet: r reads it"+map[bool]string{true: ", R all", false: ""}[len(regs) > 0]+".", 0)
+		if r.reg.About != "" {
+			y = a.Paragraph(2, y, cells.Quiet, r.reg.About, 0)
+		}
+		return y
+	}
+	next := e.Content
+	for _, s := range v.staged {
+		if s.op.Verb == operation.Write && s.link == int(h.LinkIndex()) && s.part.Name == p.Name {
+			if w, err := s.op.Values[0].Encode(s.op.Text); err == nil {
+				next, _ = s.op.Values[0].Into(r.reg, next, w.Raw)
+			}
+		}
+	}
+	y := ui.Braces(a, 0, &r.reg.Register, e.Content, next)
+	if e.HasChanged && y < a.H {
+		a.Text(2, y, cells.Quiet, fmt.Sprintf("was %s until %s", r.reg.Hex(e.Was), ui.Ago(h.Now()-e.Changed)))
+		y++
+	}
+	if r.reg.About != "" && y < a.H {
+		y = a.Paragraph(2, y, cells.Quiet, r.reg.About, 0)
+	}
+	return y
+}
+
+// belowHeight is the number of rows that what is staged and the results take.
+func (v *View) belowHeight(h ui.Host) int {
+	n := 0
+	if v.entry != nil {
+		n += 3
+	}
+	for _, s := range v.staged {
+		if s.link == int(h.LinkIndex()) {
+			n++
+		}
+	}
+	if r := v.newest(h); r != nil {
+		n += 1 + min(len(r.Exchanges), 4) + len(r.Says) + min(len(r.Values), 4) + len(r.Changes)
+	}
+	if v.busy {
+		n++
+	}
+	return min(n, 16)
+}
+
+// newest gives the newest result of the selected link.
+func (v *View) newest(h ui.Host) *operate.Result {
+	for i := len(v.results) - 1; i >= 0; i-- {
+		for _, p := range parts(h) {
+			if v.results[i].Part == p.Name || v.results[i].Part == "" {
+				return v.results[i]
+			}
+		}
+	}
+	return nil
+}
+
+// drawBelow shows what came of the newest operation, what is staged, and the line being
+// typed.
+func (v *View) drawBelow(a cells.Area, h ui.Host, p *operation.Part, k *ledger.Part) {
+	y := 0
+	if r := v.newest(h); r != nil {
+		y = drawResult(a, r, h)
+	}
+	if v.busy {
+		a.Text(0, y, cells.Info, "on its way; Esc stops it")
+		y++
+	}
+	for _, s := range v.staged {
+		if s.link != int(h.LinkIndex()) {
+			continue
+		}
+		x := a.Text(0, y, cells.Doubt, "staged  ")
+		x = a.Text(x, y, cells.Plain, strings.TrimPrefix(s.text, "write "))
+		a.Text(x+3, y, cells.Quiet, wireOf(s, k))
+		y++
+	}
+	if v.entry == nil {
+		return
+	}
+	x := a.Text(0, y, cells.Strong, "write "+v.about+" ")
+	v.entry.Draw(a, x, y, "")
+	text, style := v.preview(h)
+	a.Text(0, y+1, style, text)
+	a.Text(0, y+2, cells.Quiet, "Enter stages it   Esc leaves")
+}
+
+// preview says what becomes of what is typed.
+func (v *View) preview(h ui.Host) (string, cells.Style) {
+	op, err := operation.Parse("write "+v.about+" "+v.entry.Text(), parts(h))
+	if err != nil || v.entry.Text() == "" {
+		if _, r, ok := v.current(h); ok {
+			return "a quantity with its unit, the word of a code, or bits as 0x1F" + choices(r.value), cells.Quiet
+		}
+		return "", cells.Quiet
+	}
+	w, err := op.Values[0].Encode(op.Text)
+	if err != nil {
+		return err.Error(), cells.Bad
+	}
+	text := w.Meaning() + ", bits " + w.Hex()
+	if w.Rounded {
+		return text + ": the nearest to " + op.Values[0].Quantity(w.Asked), cells.Doubt
+	}
+	return text, cells.Plain
+}
+
+// choices lists the words of a table of codes.
+func choices(v *device.Value) string {
+	if len(v.Codes) == 0 {
+		return ""
+	}
+	var out []string
+	for raw := uint64(0); raw < 256 && len(out) < 8; raw++ {
+		if c := v.Codes[raw]; c != "" {
+			out = append(out, c)
+		}
+	}
+	return ": " + strings.Join(out, ", ")
+}
+
+// wireOf gives what a staged operation sends, as far as that is known now.
+func wireOf(s staged, k *ledger.Part) string {
+	steps, err := s.op.Fixed()
+	if err == nil && len(steps) > 0 {
+		var out []string
+		for _, st := range steps {
+			out = append(out, st.Texts...)
+		}
+		return safe.Text(strings.Join(out, " | "))
+	}
+	if s.op.Verb != operation.Write {
+		return ""
+	}
+	var out []string
+	v := s.op.Values[0]
+	w, err := v.Encode(s.op.Text)
+	if err != nil {
+		return ""
+	}
+	for _, r := range v.Registers() {
+		e, has := content(k, r)
+		if !has {
+			out = append(out, r.Name+" is read first")
+			continue
+		}
+		to, _ := v.Into(r, e.Content, w.Raw)
+		out = append(out, fmt.Sprintf("%s %s → %s", r.Name, r.Hex(e.Content), r.Hex(to)))
+	}
+	return strings.Join(out, ", ")
+}
+
+// drawResult shows what came of an operation.
+func drawResult(a cells.Area, r *operate.Result, h ui.Host) int {
+	style, glyph := cells.Good, "●"
+	switch r.Verdict {
+	case operate.Warn:
+		style, glyph = cells.Doubt, "△"
+	case operate.Fault, operate.Refused:
+		style, glyph = cells.Bad, "▲"
+	}
+	a.Text(0, 0, style, glyph+" "+r.Text+": "+string(r.Verdict))
+	y := 1
+	for _, s := range r.Says {
+		a.Text(2, y, cells.Plain, s)
+		y++
+	}
+	for _, c := range r.Changes {
+		a.Text(2, y, cells.Plain, c.Text())
+		y++
+	}
+	for i, n := range r.Values {
+		if i == 4 {
+			break
+		}
+		a.Text(2, y, cells.Strong, n.Name+" = "+n.Meaning())
+		y++
+	}
+	first := max(len(r.Exchanges)-4, 0)
+	for _, x := range r.Exchanges[first:] {
+		text := x.Outcome
+		if l := h.Link(); x.Record != nil && l != nil {
+			text = l.Kind.Sentence(x.Record)
+		}
+		a.Text(2, y, cells.Quiet, fmt.Sprintf("%.6f s  %s", x.At.Seconds(), safe.Text(text)))
+		y++
+	}
+	return y
+}

@@ -1,0 +1,533 @@
+// Package registers is the view of the registers of the parts on a link: what they
+// hold, what that means, since when, and what is to be written.
+package registers
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"gavrix/core/device"
+	"gavrix/core/finding"
+	"gavrix/core/ledger"
+	"gavrix/core/operate"
+	"gavrix/core/operation"
+	"gavrix/core/quantity"
+	"gavrix/core/register"
+	"gavrix/draw/cells"
+	"gavrix/tui/ui"
+)
+
+// View implements ui.View.
+type View struct {
+	part  map[int]int    // the part that is shown, by link
+	row   map[string]int // the row under the cursor, by link and part
+	entry *ui.Entry      // what is to be written is typed
+	about string         // to what
+
+	staged  []staged
+	results []*operate.Result // of operations, the newest last
+	busy    bool
+	stop    context.CancelFunc
+	bench   map[int]*operate.Bench
+	of      any // the session that the benches are of
+
+	mark   map[*device.Register]uint64 // what registers held when it was set
+	markAt quantity.Time
+	watch  *watch
+	rows   []row
+	top    int // first row of the list that is shown
+	listAt int // where the list was drawn, for the mouse
+	listH  int
+}
+
+// row is a line of the list: a register, a field of one, or a value of several.
+type row struct {
+	reg   *device.Register
+	field *register.Field // nil of whole registers
+	value *device.Value
+}
+
+// staged is something that is to be written.
+type staged struct {
+	link int
+	part *operation.Part
+	text string // the operation
+	op   *operation.Operation
+}
+
+// watch reads a value again and again.
+type watch struct {
+	link  int
+	text  string
+	op    *operation.Operation
+	every quantity.Time
+	next  quantity.Time
+}
+
+// New gives the view.
+func New() *View {
+	return &View{part: map[int]int{}, row: map[string]int{}, bench: map[int]*operate.Bench{}}
+}
+
+// Name implements ui.View.
+func (v *View) Name() string { return "Registers" }
+
+// Typing implements ui.View.
+func (v *View) Typing() bool { return v.entry != nil }
+
+// Why implements ui.View.
+func (v *View) Why(ui.Host) []finding.Derivation { return nil }
+
+// parts are those of the selected link that have registers.
+func parts(h ui.Host) []*operation.Part {
+	l := h.Link()
+	if l == nil {
+		return nil
+	}
+	var out []*operation.Part
+	for _, p := range l.Parts() {
+		if p.Map != nil {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+// shown gives the part that is shown; nil where there is none.
+func (v *View) shown(h ui.Host) *operation.Part {
+	ps := parts(h)
+	if len(ps) == 0 {
+		return nil
+	}
+	return ps[v.part[int(h.LinkIndex())]%len(ps)]
+}
+
+// rowsOf lists registers with their fields, and values of several.
+func rowsOf(m *device.Map) []row {
+	var out []row
+	for _, r := range m.Registers {
+		out = append(out, row{reg: r, value: m.Value(r.Name)})
+		for _, p := range r.Apart(0) {
+			out = append(out, row{r, p.Field, m.Value(r.Name + "." + p.Name)})
+		}
+	}
+	for _, v := range m.Values {
+		if v.From != nil || len(v.Pieces) > 1 || !strings.Contains(v.Name, ".") && m.Named(v.Name) == nil {
+			out = append(out, row{value: v})
+		}
+	}
+	return out
+}
+
+func key(h ui.Host, p *operation.Part) string { return h.Link().Name + "\x00" + p.Name }
+
+// current gives the row under the cursor.
+func (v *View) current(h ui.Host) (*operation.Part, row, bool) {
+	p := v.shown(h)
+	if p == nil {
+		return nil, row{}, false
+	}
+	rows := rowsOf(p.Map)
+	if len(rows) == 0 {
+		return p, row{}, false
+	}
+	return p, rows[min(max(v.row[key(h, p)], 0), len(rows)-1)], true
+}
+
+// known gives what the traffic tells of the part.
+func known(h ui.Host, p *operation.Part) *ledger.Part {
+	return h.Ledger().Part(h.LinkIndex(), p.Index)
+}
+
+// content gives what is known of a register.
+func content(k *ledger.Part, r *device.Register) (*ledger.Entry, bool) {
+	if k == nil {
+		return nil, false
+	}
+	e, has := k.Entries[r]
+	return e, has
+}
+
+// Commands implements ui.View.
+func (v *View) Commands(h ui.Host) []ui.Command {
+	p := v.shown(h)
+	if p == nil {
+		return nil
+	}
+	move := func(by int) func(string) tea.Cmd {
+		return func(string) tea.Cmd {
+			n := len(rowsOf(p.Map))
+			k := key(h, p)
+			v.row[k] = min(max(v.row[k]+by, 0), max(n-1, 0))
+			return nil
+		}
+	}
+	turn := func(by int) func(string) tea.Cmd {
+		return func(string) tea.Cmd {
+			n := len(parts(h))
+			i := int(h.LinkIndex())
+			v.part[i] = (v.part[i] + by + n) % n
+			v.top = 0
+			return nil
+		}
+	}
+	out := []ui.Command{
+		{Name: "row-above", Keys: []string{"up", "k"}, Help: "the register above", Run: move(-1)},
+		{Name: "row-below", Keys: []string{"down", "j"}, Help: "the register below", Run: move(1)},
+		{Name: "next-part", Keys: []string{"n", "right"}, Help: "the next part of the link", Short: "part", Run: turn(1)},
+		{Name: "previous-part", Keys: []string{"N", "left"}, Help: "the part before", Run: turn(-1)},
+	}
+	if h.Session() == nil {
+		return append(out, v.markCommand(h, p))
+	}
+	return append(out,
+		ui.Command{Name: "read", Args: "[VALUE…]", Keys: []string{"r"}, Help: "read the register or value under the cursor, or those named", Short: "read", Run: v.read(h, p)},
+		ui.Command{Name: "read-all", Keys: []string{"R"}, Help: "read all registers that reading does not change", Short: "all", Run: v.readAll(h, p)},
+		ui.Command{Name: "prove", Keys: []string{"p"}, Help: "read the identity and compare it", Short: "prove", Run: func(string) tea.Cmd { return v.start(h, "prove "+p.Name) }},
+		ui.Command{Name: "write", Args: "[VALUE TO]", Keys: []string{"e", "enter"}, Help: "type what is to be written: it is staged, x sends it", Short: "write", Run: v.write(h, p)},
+		ui.Command{Name: "send-staged", Keys: []string{"x"}, Help: "write what is staged, and read it back", Short: "send", Run: func(string) tea.Cmd { return v.sendStaged(h) }},
+		ui.Command{Name: "unstage", Keys: []string{"X", "backspace"}, Help: "take back what was staged last", Run: func(string) tea.Cmd {
+			if n := len(v.staged); n > 0 {
+				h.Say("no longer to be written: %s", v.staged[n-1].text)
+				v.staged = v.staged[:n-1]
+			} else {
+				h.Say("nothing is staged")
+			}
+			return nil
+		}},
+		ui.Command{Name: "do", Args: "OPERATION", Help: "an operation on a part of the link: do leaf-tilt.measure, force write …, raw …", Run: v.operation(h)},
+		v.markCommand(h, p),
+		ui.Command{Name: "watch", Args: "[TIME]", Help: "read what is under the cursor every TIME; alone: no more", Run: v.watching(h, p)})
+}
+
+// markCommand keeps what registers hold, to be compared with.
+func (v *View) markCommand(h ui.Host, p *operation.Part) ui.Command {
+	return ui.Command{Name: "mark-contents", Keys: []string{"m"}, Help: "remember what all registers hold: what differs from then on is marked", Short: "mark", Run: func(string) tea.Cmd {
+		k := known(h, p)
+		v.mark, v.markAt = map[*device.Register]uint64{}, h.Now()
+		if k != nil {
+			for r, e := range k.Entries {
+				v.mark[r] = e.Content
+			}
+		}
+		h.Say("%d registers of %s are remembered; what differs is marked ≠", len(v.mark), p.Name)
+		return nil
+	}}
+}
+
+// name is how an operation names what is under the cursor.
+func name(p *operation.Part, r row) string { return p.Name + "." + r.value.Name }
+
+func (v *View) read(h ui.Host, p *operation.Part) func(string) tea.Cmd {
+	return func(arg string) tea.Cmd {
+		if arg != "" {
+			if !strings.HasPrefix(arg, p.Name) {
+				arg = p.Name + "." + arg
+			}
+			return v.start(h, "read "+arg)
+		}
+		if _, r, ok := v.current(h); ok {
+			return v.start(h, "read "+name(p, r))
+		}
+		return nil
+	}
+}
+
+// readAll reads what reading does not change, and what takes nothing else along.
+func (v *View) readAll(h ui.Host, p *operation.Part) func(string) tea.Cmd {
+	return func(string) tea.Cmd {
+		var names, left []string
+		for _, r := range p.Map.Registers {
+			clears := false
+			r.Each(func(_ uint64, a register.Access) { clears = clears || a == register.ReadClears })
+			switch {
+			case !p.Readable(r) || r.Access == register.WriteOnly && len(r.Fields) == 0:
+			case clears || len(p.SentWith(r)) > 0:
+				left = append(left, r.Name)
+			default:
+				names = append(names, r.Name)
+			}
+		}
+		if len(names) == 0 {
+			h.Warn("no register of %s can be read without changing something", p.Name)
+			return nil
+		}
+		if len(left) > 0 {
+			h.Say("left out, because reading changes something: %s", strings.Join(left, ", "))
+		}
+		return v.start(h, "read "+p.Name+"."+strings.Join(names, " "))
+	}
+}
+
+func (v *View) operation(h ui.Host) func(string) tea.Cmd {
+	return func(arg string) tea.Cmd {
+		if arg == "" {
+			h.Warn("write an operation: do read leaf-angle.angle")
+			return nil
+		}
+		// A word that is no verb is the name of a part, and what to do with it.
+		if _, err := operation.Parse(arg, parts(h)); err != nil {
+			if _, again := operation.Parse("do "+arg, parts(h)); again == nil {
+				arg = "do " + arg
+			}
+		}
+		return v.start(h, arg)
+	}
+}
+
+// write opens the line for what is under the cursor, or stages what is given.
+func (v *View) write(h ui.Host, p *operation.Part) func(string) tea.Cmd {
+	return func(arg string) tea.Cmd {
+		if arg != "" {
+			if !strings.HasPrefix(arg, p.Name) {
+				arg = p.Name + "." + arg
+			}
+			v.stage(h, "write "+arg)
+			return nil
+		}
+		_, r, ok := v.current(h)
+		if !ok {
+			return nil
+		}
+		if r.value.From != nil {
+			h.Warn("%s is calculated from others: write those", r.value.Name)
+			return nil
+		}
+		e := ui.NewEntry()
+		v.entry, v.about = &e, name(p, r)
+		return nil
+	}
+}
+
+// stage takes an operation that is to be sent later.
+func (v *View) stage(h ui.Host, text string) bool {
+	op, err := operation.Parse(text, parts(h))
+	if err != nil {
+		h.Warn("%v", err)
+		return false
+	}
+	if op.Verb == operation.Write {
+		if _, err := op.Values[0].Encode(op.Text); err != nil {
+			h.Warn("%s: %v", op.Values[0].Name, err)
+			return false
+		}
+	}
+	v.staged = append(v.staged, staged{int(h.LinkIndex()), op.Part, text, op})
+	h.Say("staged: x sends it, X takes it back")
+	return true
+}
+
+// Type implements ui.View.
+func (v *View) Type(k tea.KeyPressMsg, h ui.Host) tea.Cmd {
+	switch k.String() {
+	case "esc":
+		v.entry = nil
+	case "enter":
+		if v.stage(h, "write "+v.about+" "+v.entry.Text()) {
+			v.entry = nil
+		}
+	default:
+		v.entry.Key(k)
+	}
+	return nil
+}
+
+// Paste implements ui.Paster.
+func (v *View) Paste(text string, h ui.Host) {
+	if v.entry != nil {
+		v.entry.Set(v.entry.Text() + strings.Join(strings.Fields(text), " "))
+	}
+}
+
+// on gives what does operations on the selected link.
+func (v *View) on(h ui.Host) *operate.Bench {
+	if v.of != any(h.Session()) {
+		v.of, v.bench = h.Session(), map[int]*operate.Bench{}
+	}
+	i := int(h.LinkIndex())
+	if v.bench[i] == nil || v.bench[i].Link != h.Link() {
+		v.bench[i] = operate.On(h.Session(), h.Link())
+	}
+	return v.bench[i]
+}
+
+// start does an operation in the background.
+func (v *View) start(h ui.Host, text string) tea.Cmd {
+	op, err := operation.Parse(text, parts(h))
+	if err != nil {
+		h.Warn("%v", err)
+		return nil
+	}
+	return v.run(h, []staged{{int(h.LinkIndex()), op.Part, text, op}})
+}
+
+// sendStaged does what is staged for the selected link.
+func (v *View) sendStaged(h ui.Host) tea.Cmd {
+	var now, later []staged
+	for _, s := range v.staged {
+		if s.link == int(h.LinkIndex()) {
+			now = append(now, s)
+		} else {
+			later = append(later, s)
+		}
+	}
+	if len(now) == 0 {
+		h.Say("nothing is staged on this link: e types what is to be written")
+		return nil
+	}
+	cmd := v.run(h, now)
+	if cmd != nil {
+		v.staged = later
+	}
+	return cmd
+}
+
+// mostResults is how many results are kept.
+const mostResults = 40
+
+// run does operations one after the other. Nil where they can't begin.
+func (v *View) run(h ui.Host, ops []staged) tea.Cmd {
+	if v.busy {
+		h.Warn("an operation is on its way; Esc stops it")
+		return nil
+	}
+	on := v.on(h)
+	cmd := h.Work(func(ctx context.Context) ui.Done {
+		var rs []*operate.Result
+		var failed error
+		for _, s := range ops {
+			r, err := on.Do(ctx, s.text, s.op)
+			if err != nil {
+				failed = err
+				break
+			}
+			rs = append(rs, r)
+			if r.Verdict == operate.Fault || r.Verdict == operate.Refused {
+				break
+			}
+		}
+		return func(h ui.Host) {
+			v.busy = false
+			v.results = append(v.results, rs...)
+			v.results = v.results[max(len(v.results)-mostResults, 0):]
+			if failed != nil {
+				h.Warn("%v", failed)
+			} else if n := len(ops) - len(rs); n > 0 {
+				h.Warn("%d more were not done, because one failed", n)
+			}
+		}
+	})
+	v.busy = cmd != nil
+	return cmd
+}
+
+// watching reads what is under the cursor again and again.
+func (v *View) watching(h ui.Host, p *operation.Part) func(string) tea.Cmd {
+	return func(arg string) tea.Cmd {
+		if arg == "" {
+			v.watch = nil
+			h.Say("nothing is watched")
+			return nil
+		}
+		every, err := quantity.ParseTime(arg)
+		if err != nil || every < 10*quantity.Millisecond {
+			h.Warn("write a time of at least 10 ms, as 200 ms")
+			return nil
+		}
+		_, r, ok := v.current(h)
+		if !ok {
+			return nil
+		}
+		for _, reg := range r.value.Registers() {
+			clears := false
+			reg.Each(func(_ uint64, a register.Access) { clears = clears || a == register.ReadClears })
+			if clears {
+				h.Warn("reading %s clears flags in it: read it by hand", reg.Name)
+				return nil
+			}
+		}
+		text := "read " + name(p, r)
+		op, err := operation.Parse(text, parts(h))
+		if err != nil {
+			h.Warn("%v", err)
+			return nil
+		}
+		v.watch = &watch{int(h.LinkIndex()), text, op, every, h.Now()}
+		h.Say("%s is read every %s; :watch alone ends it", name(p, r), every)
+		return nil
+	}
+}
+
+// Tick implements ui.Ticker: what is watched is read when its time has come.
+func (v *View) Tick(h ui.Host) tea.Cmd {
+	w := v.watch
+	if w == nil || v.busy || h.Session() == nil || w.link != int(h.LinkIndex()) || h.Now() < w.next {
+		return nil
+	}
+	w.next = h.Now() + w.every
+	return v.run(h, []staged{{w.link, w.op.Part, w.text, w.op}})
+}
+
+// Click implements ui.View.
+func (v *View) Click(_, y int, h ui.Host) {
+	if p := v.shown(h); p != nil && y >= v.listAt && y < v.listAt+v.listH {
+		v.row[key(h, p)] = min(v.top+y-v.listAt, len(rowsOf(p.Map))-1)
+	}
+}
+
+// Wheel implements ui.View.
+func (v *View) Wheel(down bool, h ui.Host) {
+	if p := v.shown(h); p != nil {
+		by := -3
+		if down {
+			by = 3
+		}
+		v.row[key(h, p)] = min(max(v.row[key(h, p)]+by, 0), len(rowsOf(p.Map))-1)
+	}
+}
+
+// Draw implements ui.View.
+func (v *View) Draw(a cells.Area, h ui.Host) {
+	x := a.Text(0, 0, cells.Head, "REGISTERS")
+	l := h.Link()
+	if l == nil {
+		a.Paragraph(1, 2, cells.Plain, "A capture without a bench says nothing of registers: open it with --bench FILE.", 0)
+		return
+	}
+	x = a.Text(x+2, 0, cells.Strong, l.Name)
+	ps := parts(h)
+	if len(ps) == 0 {
+		y := a.Paragraph(1, 2, cells.Plain, "No part on this link has registers that its device file describes.", 0)
+		what := "Name them below `registers:` and `access:` of its device file; docs/device-files.md shows how, from a data sheet to a value."
+		if !operation.Known(l.Kind.Name) {
+			what = fmt.Sprintf("Parts on %s have none so far: those on SPI and I2C do.", strings.ToUpper(l.Kind.Name))
+		}
+		y = a.Paragraph(1, y+1, cells.Quiet, what, 0)
+		a.Paragraph(1, y+1, cells.Quiet, "The MCU's own control registers are in Timing (2), under r.", 0)
+		return
+	}
+	p := v.shown(h)
+	x = a.Text(x+2, 0, cells.Strong, p.Name)
+	if len(ps) > 1 {
+		at := 1
+		for i := range ps {
+			if ps[i].Name == p.Name {
+				at = i + 1
+			}
+		}
+		x = a.Text(x+2, 0, cells.Quiet, fmt.Sprintf("part %d of %d", at, len(ps)))
+	}
+	k := known(h, p)
+	pres := k.Presence()
+	style := map[ledger.Presence]cells.Style{ledger.NotAsked: cells.Quiet, ledger.Silent: cells.Doubt, ledger.Answered: cells.Info, ledger.Proved: cells.Good, ledger.Other: cells.Bad, ledger.Mute: cells.Quiet}[pres]
+	a.Right(a.W, 0, style, pres.String())
+	about := p.About
+	if p.Source != "" {
+		about = strings.TrimPrefix(about+"   "+p.Source, "   ")
+	}
+	a.Text(1, 1, cells.Quiet, about)
+	v.drawPart(a.Part(0, 3, a.W, a.H-3), h, p, k)
+}
