@@ -296,7 +296,7 @@ func (v *View) preview(h ui.Host) (string, cells.Style) {
 	op, err := operation.Parse("write "+v.about+" "+v.entry.Text(), parts(h))
 	if err != nil || v.entry.Text() == "" {
 		if _, r, ok := v.current(h); ok {
-			return "a quantity with its unit, the word of a code, or bits as 0x1F" + choices(r.value), cells.Quiet
+			return choices(r.value), cells.Quiet
 		}
 		return "", cells.Quiet
 	}
@@ -311,18 +311,19 @@ func (v *View) preview(h ui.Host) (string, cells.Style) {
 	return text, cells.Plain
 }
 
-// choices lists the words of a table of codes.
+// choices says what may be written: the words of a table of codes, or a quantity.
 func choices(v *device.Value) string {
-	if len(v.Codes) == 0 {
-		return ""
-	}
 	var out []string
 	for raw := uint64(0); raw < 256 && len(out) < 8; raw++ {
 		if c := v.Codes[raw]; c != "" {
 			out = append(out, c)
 		}
 	}
-	return ": " + strings.Join(out, ", ")
+	if len(out) == 0 {
+		least, most := v.Range()
+		out = append(out, v.Quantity(least)+" to "+v.Quantity(most))
+	}
+	return strings.Join(out, ", ") + ", or bits as 0x1F"
 }
 
 // wireOf gives what a staged operation sends, as far as that is known now.

@@ -221,13 +221,20 @@ func (v *View) markCommand(h ui.Host, p *operation.Part) ui.Command {
 // name is how an operation names what is under the cursor.
 func name(p *operation.Part, r row) string { return p.Name + "." + r.value.Name }
 
+// of puts the name of the part that is shown in front of what names none.
+func of(h ui.Host, p *operation.Part, arg string) string {
+	for _, o := range parts(h) {
+		if rest, has := strings.CutPrefix(arg, o.Name); has && (rest == "" || rest[0] == '.' || rest[0] == ' ') {
+			return arg
+		}
+	}
+	return p.Name + "." + arg
+}
+
 func (v *View) read(h ui.Host, p *operation.Part) func(string) tea.Cmd {
 	return func(arg string) tea.Cmd {
 		if arg != "" {
-			if !strings.HasPrefix(arg, p.Name) {
-				arg = p.Name + "." + arg
-			}
-			return v.start(h, "read "+arg)
+			return v.start(h, "read "+of(h, p, arg))
 		}
 		if _, r, ok := v.current(h); ok {
 			return v.start(h, "read "+name(p, r))
@@ -282,10 +289,7 @@ func (v *View) operation(h ui.Host) func(string) tea.Cmd {
 func (v *View) write(h ui.Host, p *operation.Part) func(string) tea.Cmd {
 	return func(arg string) tea.Cmd {
 		if arg != "" {
-			if !strings.HasPrefix(arg, p.Name) {
-				arg = p.Name + "." + arg
-			}
-			v.stage(h, "write "+arg)
+			v.stage(h, "write "+of(h, p, arg))
 			return nil
 		}
 		_, r, ok := v.current(h)

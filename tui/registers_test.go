@@ -1,0 +1,118 @@
+package tui
+
+import (
+	"strings"
+	"testing"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"gavrix/core/ledger"
+)
+
+func (l *live) screen() string {
+	l.look()
+	l.draw()
+	return screenTextAfter(l.App)
+}
+
+// rowOf moves the cursor to a register or field.
+func (l *live) rowOf(name string) {
+	for range 40 {
+		l.hit(tea.KeyPressMsg{Code: tea.KeyUp})
+	}
+	for range 40 {
+		if strings.Contains(markedLine(l.screen()), " "+name+" ") {
+			return
+		}
+		l.hit(tea.KeyPressMsg{Code: tea.KeyDown})
+	}
+	l.t.Fatalf("no row %s on\n%s", name, l.screen())
+}
+
+// markedLine gives the row of the list that the cursor is on.
+func markedLine(screen string) string {
+	for line := range strings.Lines(screen) {
+		if strings.Contains(line, "▸") {
+			return line
+		}
+	}
+	return ""
+}
+
+// TestRegistersByKeys: a part is proved, a field of it changed and read back, in the view,
+// by keys; a wrong mode is seen and mended.
+func TestRegistersByKeys(t *testing.T) {
+	l := running(t)
+	l.says("link gate")
+	l.typed("3")
+	assert.Contains(t, l.screen(), "REGISTERS  gate  leaf-angle  part 1 of 3")
+	l.typed("p")
+	assert.Contains(t, l.screen(), "leaf-angle is what its file describes: ID holds 0xA6")
+	assert.Contains(t, l.screen(), "identity proved")
+
+	l.says("set links.gate.devices.leaf-angle.mcu.mode 0")
+	l.typed("p")
+	assert.Contains(t, l.screen(), "it is shifted by one bit")
+	require.True(t, l.bench.Undo())
+	l.applied("")
+	l.typed("p")
+	assert.Contains(t, l.screen(), "ID holds 0xA6")
+
+	l.typed("R")
+	l.rowOf("AVERAGE")
+	assert.Contains(t, markedLine(l.screen()), "16 readings")
+	l.typed("m")
+	l.typed("e")
+	require.True(t, l.current().Typing())
+	assert.Contains(t, l.screen(), "none, 4 readings, 16 readings, 64 readings")
+	l.typed("fast")
+	l.hit(tea.KeyPressMsg{Code: tea.KeyEnter})
+	assert.Contains(t, l.message, `"fast" is no value; known are none`)
+	for range 4 {
+		l.hit(tea.KeyPressMsg{Code: tea.KeyBackspace})
+	}
+	l.typed("4 readings")
+	assert.Contains(t, l.screen(), "4 readings, bits 0x1")
+	l.hit(tea.KeyPressMsg{Code: tea.KeyEnter})
+	require.False(t, l.current().Typing())
+	assert.Contains(t, l.screen(), "staged  leaf-angle.MODE.AVERAGE 4 readings   MODE 0x02 → 0x01")
+	assert.Contains(t, l.screen(), "to be written: 0x01")
+	l.typed("x")
+	screen := l.screen()
+	assert.Contains(t, screen, "MODE: before 0x02, wrote 0x01, after 0x01, changed bits 1:0")
+	assert.Contains(t, screen, "0x01 ≠ 0x02")
+	assert.NotContains(t, screen, "staged")
+
+	// Several at once, one taken back; what is written to another part goes with them.
+	assert.Contains(t, l.says("write leaf-angle.zero 3 °"), "staged")
+	assert.Contains(t, l.says("write trim.POSITION 50 %"), "staged")
+	assert.Contains(t, l.says("write MODE 0x04"), "staged")
+	l.typed("X")
+	l.typed("x")
+	assert.Contains(t, l.screen(), "POSITION can't be read back: nothing proves that it arrived")
+	l.typed("x")
+	assert.Contains(t, l.message, "nothing is staged")
+
+	// Without supply it is silent, whatever it was.
+	l.says("power-off leaf-angle")
+	l.typed("p")
+	assert.Contains(t, l.screen(), "nobody drives the line while ID should come back")
+	assert.Equal(t, ledger.Silent, l.Ledger().Part(l.LinkIndex(), 0).Presence())
+
+	// The other parts, and other links.
+	l.typed("n")
+	assert.Contains(t, l.screen(), "valve-bank  part 2 of 3")
+	l.says("link hull")
+	assert.Contains(t, l.screen(), "leaf-tilt  part 1 of 2")
+	assert.Empty(t, l.says("do leaf-tilt.measure"))
+	assert.Contains(t, l.screen(), "measure is over after")
+	l.rowOf("tilt")
+	assert.Contains(t, l.says("watch 50 ms"), "is read every 50 ms")
+	assert.Contains(t, l.says("watch 1 ms"), "at least 10 ms")
+	assert.Contains(t, l.says("watch"), "nothing is watched")
+	l.says("link pump")
+	assert.Contains(t, l.screen(), "No part on this link has registers")
+	assert.Contains(t, l.screen(), "Parts on CAN have none so far")
+}
