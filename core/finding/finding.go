@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"gavrix/core/quantity"
+	"gavrix/core/safe"
 )
 
 // Severity orders findings by how much they matter.
@@ -86,24 +87,24 @@ type Finding struct {
 }
 
 // String gives the finding in the form of a compiler's message, over as many
-// lines as it has parts.
+// lines as it has parts. What it quotes is made showable.
 func (f Finding) String() string {
 	var b strings.Builder
 	if w := f.Where.String(); w != "" {
-		b.WriteString(w + ": ")
+		b.WriteString(safe.Text(w) + ": ")
 	}
-	fmt.Fprintf(&b, "%s: %s [%s]", f.Severity, f.Seen, f.Code)
+	fmt.Fprintf(&b, "%s: %s [%s]", f.Severity, safe.Text(f.Seen), f.Code)
 	if f.Where.Source != "" {
-		fmt.Fprintf(&b, "\n    %s", strings.TrimSpace(f.Where.Source))
+		fmt.Fprintf(&b, "\n    %s", safe.Text(strings.TrimSpace(f.Where.Source)))
 	}
 	if f.Why != "" {
-		fmt.Fprintf(&b, "\n    why: %s", f.Why)
+		fmt.Fprintf(&b, "\n    why: %s", safe.Text(f.Why))
 	}
 	if f.Change != "" {
-		fmt.Fprintf(&b, "\n    change: %s", f.Change)
+		fmt.Fprintf(&b, "\n    change: %s", safe.Text(f.Change))
 	}
 	for _, x := range f.Fixes {
-		fmt.Fprintf(&b, "\n    fix: %s", x.Label)
+		fmt.Fprintf(&b, "\n    fix: %s", safe.Text(x.Label))
 	}
 	return b.String()
 }

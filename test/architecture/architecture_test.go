@@ -22,7 +22,7 @@ var allowed = map[string]string{
 	"core/safe":              "",
 	"core/guard":             "",
 	"core/fault":             "",
-	"core/finding":           "core/quantity",
+	"core/finding":           "core/quantity core/safe",
 	"core/record":            "core/quantity",
 	"core/wire":              "core/quantity",
 	"core/doc":               "core/quantity core/finding",
