@@ -166,8 +166,12 @@ func (m *Meaning) Sentence() string {
 		}
 		parts = append(parts, fmt.Sprintf("%s %s %s", v.Name, verb, d.Meaning()))
 	}
-	for _, r := range m.Silent {
-		parts = append(parts, r.Name+" read, nobody answers")
+	if len(m.Silent) > 0 {
+		var names []string
+		for _, r := range m.Silent {
+			names = append(names, r.Name)
+		}
+		parts = append(parts, strings.Join(names, ", ")+" read, nobody answers")
 	}
 	if len(parts) == 0 {
 		parts = append(parts, m.Plan.Pattern.Name)
