@@ -61,6 +61,14 @@ func devicesOf(l *capture.Link) []string {
 // tap reads by the tap, else by whoever the file says.
 func (a *App) seen(i int) (last quantity.Time, bad uint64) {
 	link := uint16(i)
+	l := &a.snap.Meta().Links[i]
+	if k := all.Of(l.Kind, l.Roles); k != nil && k.Records != record.Chars {
+		in := a.snap.Seen(link, record.Tap)
+		if in.Runs == 0 {
+			in = a.snap.Seen(link, record.Nobody)
+		}
+		return in.Last, in.Bad
+	}
 	in := a.snap.Counters(capture.Direction{Link: link, From: record.Device, Seen: record.MCU})
 	out := a.snap.Counters(capture.Direction{Link: link, From: record.MCU, Seen: record.Device})
 	if in.Runs+out.Runs == 0 {

@@ -125,8 +125,18 @@ func (l *Ledger) Update(snap *capture.Snapshot) {
 	l.Skipped = l.Skipped || l.begun && len(fresh) > mostAtOnce
 	l.mark, l.begun = snap.Mark(), true
 	for _, i := range fresh[max(len(fresh)-mostAtOnce, 0):] {
-		if h := snap.Head(i); h.Kind == record.Transaction && int(h.Link) < len(l.links) && len(l.links[h.Link].parts) > 0 {
+		h := snap.Head(i)
+		if int(h.Link) >= len(l.links) {
+			continue
+		}
+		switch x := l.links[h.Link]; {
+		case h.Kind == record.Transaction && len(x.parts) > 0:
 			l.take(snap.At(i))
+		case h.Kind == record.Changed:
+			// What was proven with other settings is to be proven again.
+			for _, k := range x.known {
+				k.identity = NotAsked
+			}
 		}
 	}
 }

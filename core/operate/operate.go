@@ -497,8 +497,9 @@ func (x *run) job(j *device.Job) {
 			}
 		}
 	}
-	// A part that takes a tenth longer than its sheet says is not given up.
-	limit, asks := started+j.Lasts+j.Lasts/10+quantity.Millisecond, 0
+	// A part that takes longer than its sheet says is not given up at once: others may
+	// start it too, and a port may be slow.
+	limit, asks := started+2*j.Lasts+20*quantity.Millisecond, 0
 	for len(watched) > 0 {
 		got, ok := x.contents(regs)
 		if !ok {

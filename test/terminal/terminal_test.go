@@ -473,3 +473,39 @@ func TestUnknownLinesByKeys(t *testing.T) {
 	s.keys("q")
 	s.clean()
 }
+
+// TestAPartByKeys: as somebody new would do it: an encoder is proved, a wrong mode seen
+// and mended, one field of another part changed and read back.
+func TestAPartByKeys(t *testing.T) {
+	s := start(t, 160, 47)
+	s.text(binary + " demo")
+	s.keys("Enter")
+	s.wait("Lock 7", "LINKS")
+	command := func(text string) {
+		s.text(":" + text)
+		s.keys("Enter")
+	}
+	command("link gate")
+	s.keys("3")
+	s.wait("REGISTERS", "leaf-angle", "part 1 of 3")
+	s.keys("p")
+	s.wait("ID holds 0xA6", "identity proved")
+	command("set links.gate.devices.leaf-angle.mcu.mode 0")
+	s.keys("p")
+	s.wait("prove leaf-angle: fault")
+	s.keys("f")
+	s.keys("p")
+	s.wait("prove leaf-angle: ok")
+	command("link hull")
+	s.wait("leaf-tilt", "part 1 of 2")
+	s.keys("R")
+	s.wait("RANGE")
+	command("write leaf-tilt.CTRL.RANGE 45°")
+	s.wait("staged  leaf-tilt.CTRL.RANGE 45°", "→ 0x0")
+	s.keys("x")
+	s.wait("RANGE is 45°", "CTRL: before 0x0", "wrote 0x0C, after 0x0C, changed bits 2")
+	command("do leaf-tilt.measure")
+	s.wait("measure is over after", "tilt = 1.")
+	s.keys("q", "q")
+	s.clean()
+}

@@ -27,12 +27,12 @@ const (
 func (v *View) drawPart(a cells.Area, h ui.Host, p *operation.Part, k *ledger.Part) {
 	rows := rowsOf(p.Map)
 	at := min(max(v.row[key(h, p)], 0), max(len(rows)-1, 0))
-	below := v.belowHeight(h)
+	below := v.belowHeight(h, a.W)
 	detail := 0
 	if a.H-below > 16 {
 		detail = 12
 	}
-	room := max(a.H-below-detail, 3)
+	room := max(a.H-below-detail-1, 3)
 	list := min(len(rows), room)
 	v.top = max(min(v.top, at), at-list+1, 0)
 	v.top = min(v.top, max(len(rows)-list, 0))
@@ -40,11 +40,14 @@ func (v *View) drawPart(a cells.Area, h ui.Host, p *operation.Part, k *ledger.Pa
 	for i := range list {
 		v.drawRow(a, i, h, p, k, rows[v.top+i], v.top+i == at)
 	}
-	if v.top+list < len(rows) {
-		a.Right(a.W, list-1, cells.Quiet, "↓ more")
-	} else if v.top > 0 {
-		a.Right(a.W, 0, cells.Quiet, "↑ more")
+	more := ""
+	if v.top > 0 {
+		more = "↑ more  "
 	}
+	if v.top+list < len(rows) {
+		more += "↓ more"
+	}
+	a.Right(a.W, list, cells.Quiet, strings.TrimSpace(more))
 	y := list + 1
 	if len(rows) > 0 && detail > 0 {
 		y = v.drawDetail(a.Part(0, y, a.W, max(a.H-below-y, 0)), h, p, k, rows[at]) + y
@@ -230,7 +233,16 @@ func (v *View) drawDetail(a cells.Area, h ui.Host, p *operation.Part, k *ledger.
 }
 
 // belowHeight is the number of rows that what is staged and the results take.
-func (v *View) belowHeight(h ui.Host) int {
+func (v *View) belowHeight(h ui.Host, w int) int {
+	n := v.belowRest(h)
+	if r := v.newest(h); r != nil {
+		n += len(told(r, h, w))
+	}
+	return min(n, 16)
+}
+
+// belowRest is the number of rows below the result.
+func (v *View) belowRest(h ui.Host) int {
 	n := 0
 	if v.entry != nil {
 		n += 3
@@ -240,13 +252,10 @@ func (v *View) belowHeight(h ui.Host) int {
 			n++
 		}
 	}
-	if r := v.newest(h); r != nil {
-		n += 1 + min(len(r.Exchanges), 4) + len(r.Says) + min(len(r.Values), 4) + len(r.Changes)
-	}
 	if v.busy {
 		n++
 	}
-	return min(n, 16)
+	return n
 }
 
 // newest gives the newest result of the selected link.
@@ -265,8 +274,14 @@ func (v *View) newest(h ui.Host) *operate.Result {
 // typed.
 func (v *View) drawBelow(a cells.Area, h ui.Host, p *operation.Part, k *ledger.Part) {
 	y := 0
+	rest := a.H - v.belowRest(h)
 	if r := v.newest(h); r != nil {
-		y = drawResult(a, r, h)
+		for _, l := range told(r, h, a.W) {
+			if y < rest {
+				a.Text(l.x, y, l.style, l.text)
+				y++
+			}
+		}
 	}
 	if v.busy {
 		a.Text(0, y, cells.Info, "on its way; Esc stops it")
@@ -357,8 +372,15 @@ func wireOf(s staged, k *ledger.Part) string {
 	return strings.Join(out, ", ")
 }
 
-// drawResult shows what came of an operation.
-func drawResult(a cells.Area, r *operate.Result, h ui.Host) int {
+// line is a row of a result.
+type line struct {
+	x     int
+	style cells.Style
+	text  string
+}
+
+// told gives what came of an operation, in rows of a width.
+func told(r *operate.Result, h ui.Host, w int) []line {
 	style, glyph := cells.Good, "●"
 	switch r.Verdict {
 	case operate.Warn:
@@ -366,31 +388,36 @@ func drawResult(a cells.Area, r *operate.Result, h ui.Host) int {
 	case operate.Fault, operate.Refused:
 		style, glyph = cells.Bad, "▲"
 	}
-	a.Text(0, 0, style, glyph+" "+r.Text+": "+string(r.Verdict))
-	y := 1
-	for _, s := range r.Says {
-		a.Text(2, y, cells.Plain, s)
-		y++
+	var out []line
+	add := func(x int, s cells.Style, text string) {
+		for i, l := range cells.Wrap(text, w-x-2) {
+			at := x
+			if i > 0 {
+				at += 2
+			}
+			out = append(out, line{at, s, l})
+		}
 	}
-	for _, c := range r.Changes {
-		a.Text(2, y, cells.Plain, c.Text())
-		y++
+	add(0, style, glyph+" "+r.Text+": "+string(r.Verdict))
+	for _, s := range r.Says {
+		add(2, cells.Plain, s)
+	}
+	for i := range r.Changes {
+		add(2, cells.Plain, r.Changes[i].Text())
 	}
 	for i, n := range r.Values {
 		if i == 4 {
+			add(2, cells.Quiet, fmt.Sprintf("and %d more", len(r.Values)-i))
 			break
 		}
-		a.Text(2, y, cells.Strong, n.Name+" = "+n.Meaning())
-		y++
+		add(2, cells.Strong, n.Name+" = "+n.Meaning())
 	}
-	first := max(len(r.Exchanges)-4, 0)
-	for _, x := range r.Exchanges[first:] {
+	for _, x := range r.Exchanges[max(len(r.Exchanges)-4, 0):] {
 		text := x.Outcome
 		if l := h.Link(); x.Record != nil && l != nil {
 			text = l.Kind.Sentence(x.Record)
 		}
-		a.Text(2, y, cells.Quiet, fmt.Sprintf("%.6f s  %s", x.At.Seconds(), safe.Text(text)))
-		y++
+		add(2, cells.Quiet, fmt.Sprintf("%.6f s  %s", x.At.Seconds(), text))
 	}
-	return y
+	return out
 }
