@@ -244,6 +244,20 @@ func resultJSON(r *operate.Result, record func(operate.Exchange) json.RawMessage
 	if changes != nil {
 		out["changes"] = changes
 	}
+	var found []map[string]any
+	for _, f := range r.Found {
+		m := map[string]any{"address": f.Address, "answered": f.Answered}
+		if f.Part != "" {
+			m["part"] = f.Part
+		}
+		if len(f.Near) > 0 {
+			m["one_bit_from"] = f.Near
+		}
+		found = append(found, m)
+	}
+	if found != nil {
+		out["found"] = found
+	}
 	return out
 }
 
@@ -271,6 +285,11 @@ func (o *doOptions) plans(l *bench.Link, texts []string, ops []*operation.Operat
 		steps, err := op.Fixed()
 		entry := map[string]any{"operation": texts[i]}
 		switch {
+		case op.Verb == operation.Scan:
+			steps = nil
+			for _, p := range op.Probes(l.Parts()) {
+				steps = append(steps, operation.Step{Texts: []string{p.Text}})
+			}
 		case op.Verb == operation.Raw:
 			steps = []operation.Step{{Texts: []string{op.Text}}}
 		case err != nil && op.Verb == operation.Write:

@@ -47,7 +47,9 @@ type I2C struct {
 type I2CDevice struct {
 	Name, About, Source string
 	End                 i2c.End
-	Part                *device.Device
+	// Strapped is the address that the part really has.
+	Strapped uint8
+	Part     *device.Device
 }
 
 func scaledType(unit, example string) *doc.Type {
@@ -87,7 +89,7 @@ var i2cKind = kind{
 			{Name: "pull-up", Doc: "pull-up of each line; absent: there is none", Type: scaledType("Ω", "2.2k")},
 			{Name: "capacitance", Doc: "of the wires of a line, without pins", Type: scaledType("F", "50 pF"), Required: true},
 			{Name: "fall", Doc: "time in which a line falls", Type: doc.TimeType, Default: "20 ns"},
-			devicesKey(),
+			devicesKey(doc.Key{Name: "strapped", Doc: "address that the straps of this very part give, where it is not that of its file", Type: i2c.AddressType}),
 			transactionChecks(i2c.Kind),
 		}
 	},
@@ -126,7 +128,10 @@ func (x *binder) i2c(l *Link, n *doc.Node) Model {
 	for i, d := range parts {
 		end := d.End.(i2c.End)
 		out.Load += end.Load
-		out.Devices = append(out.Devices, &I2CDevice{Name: nodes[i].Key, About: d.About, Source: d.Source, End: end, Part: d})
+		out.Devices = append(out.Devices, &I2CDevice{Name: nodes[i].Key, About: d.About, Source: d.Source, End: end, Strapped: end.Address, Part: d})
+		if s := nodes[i].Get("strapped"); s != nil {
+			out.Devices[len(out.Devices)-1].Strapped = uint8(doc.As[int](s))
+		}
 		l.Ends = append(l.Ends, End{Name: nodes[i].Key, About: d.About, Source: d.Source, Settings: own, Toward: own, Part: d})
 	}
 	if len(n.Get("devices").All()) == 0 {
@@ -273,6 +278,12 @@ func (b *I2C) lint() []finding.Finding {
 		if b.Timing.Rate > d.End.Most {
 			add(finding.Error, "bus-too-fast-for-device", l.node.Get("mcu", "rate"), fmt.Sprintf("%s: %s, %s stands %s", l.Name, b.Timing.Rate.BitRate(), d.Name, d.End.Most.BitRate()), "it loses bits or the whole bus", "run the bus as fast as the slowest device",
 				finding.Fix{Label: "rate " + d.End.Most.BitRate(), Edits: []finding.Edit{{Path: l.path("mcu", "rate"), Value: d.End.Most.String()}}})
+		}
+	}
+	for _, d := range b.Devices {
+		if d.Strapped != d.End.Address {
+			add(finding.Error, "strap-differs", l.node.Get("devices", d.Name, "strapped"), fmt.Sprintf("%s: the MCU addresses %02X, the straps give %02X", d.Name, d.End.Address, d.Strapped), "it does not acknowledge", "change the straps, or the address in "+d.Part.File,
+				finding.Fix{Label: fmt.Sprintf("straps to %02X", d.End.Address), Edits: []finding.Edit{{Op: finding.Delete, Path: l.path("devices", d.Name, "strapped")}}})
 		}
 	}
 	for i, d := range b.Devices {

@@ -41,6 +41,17 @@ type Result struct {
 	Exchanges []Exchange
 	Values    []Named
 	Changes   []Change
+	// Found is what a scan found: all that answered, and those expected that did not.
+	Found []Found
+}
+
+// Found is an address that was asked.
+type Found struct {
+	Address  int
+	Part     string // that is expected there; "": none is
+	Answered bool
+	// Near are expected parts whose address differs in one bit, as by a strap.
+	Near []string
 }
 
 // Exchange is a transaction that was done.
@@ -135,6 +146,8 @@ func (b *Bench) Do(ctx context.Context, text string, op *operation.Operation) (*
 		x.prove()
 	case operation.Command:
 		x.command()
+	case operation.Scan:
+		x.scan()
 	case operation.Write:
 		x.write(op.Values[0], op.Text)
 	}

@@ -223,3 +223,32 @@ func TestBadOperations(t *testing.T) {
 	_, err := operation.Parse("read x", nil)
 	assert.ErrorContains(t, err, "no parts with registers")
 }
+
+// TestScans: expected parts first, a part with wrong straps as a stranger near the one that
+// is missing, and a held bus.
+func TestScans(t *testing.T) {
+	for _, text := range []string{"scan", "scan reading"} {
+		r := do(t, session(t), "hull", text)
+		assert.Equal(t, operate.OK, r.Verdict)
+		assert.Len(t, r.Found, 3)
+		assert.Contains(t, says(r), "the other 109 addresses are silent")
+
+		h := session(t, finding.Edit{Path: []string{"links", "hull", "devices", "boat-lamps", "strapped"}, Value: "0x23"})
+		require.Equal(t, "strap-differs", h.Bench.Link("hull").Lint()[0].Code)
+		r = do(t, h, "hull", text)
+		assert.Equal(t, operate.Fault, r.Verdict)
+		assert.Contains(t, says(r), "boat-lamps does not answer at 21")
+		assert.Contains(t, says(r), "a stranger answers at 23 (46, 47 on the wire), one strap away from boat-lamps, which is missing")
+		plant(t, h, "hull", link.Power{Device: "boat-lamps"})
+		assert.NotContains(t, says(do(t, h, "hull", text)), "stranger")
+	}
+	h := session(t, finding.Edit{Path: []string{"links", "hull", "mcu", "stuck"}, Value: "5 ms"})
+	plant(t, h, "hull", link.Hold{Role: "data"})
+	r := do(t, h, "hull", "scan")
+	assert.Equal(t, operate.Fault, r.Verdict)
+	assert.Contains(t, says(r), "the scan was ended")
+	_, err := operation.Parse("scan", h.Bench.Link("gate").Parts())
+	assert.ErrorContains(t, err, "parts on SPI have no addresses")
+	_, err = operation.Parse("scan all", h.Bench.Link("hull").Parts())
+	assert.ErrorContains(t, err, "write scan, or scan reading")
+}

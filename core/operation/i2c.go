@@ -58,6 +58,22 @@ var i2cWire = wire{
 		return out, true
 	},
 	acknowledges: true,
+	probe: func(parts []*Part, reading bool) []Probe {
+		var out []Probe
+		for a := 0x08; a <= 0x77; a++ { // the others are reserved
+			p := Probe{Address: a, Text: fmt.Sprintf("start %02X ack stop", a<<1)}
+			if reading {
+				p.Text = fmt.Sprintf("start %02X ack .. nack stop", a<<1|1)
+			}
+			for _, o := range parts {
+				if int(o.End.(i2c.End).Address) == a {
+					p.Part = o
+				}
+			}
+			out = append(out, p)
+		}
+		return out
+	},
 	answers: func(r *record.Record, _ []access.Seen) bool {
 		return len(r.Back) > 0 && r.Back[0]&record.Acked != 0
 	},

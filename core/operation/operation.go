@@ -33,9 +33,10 @@ const (
 	Prove        // that the part is the one that is described
 	Command      // an operation about no register, or a job
 	Raw          // a transaction in the words of its bus
+	Scan         // ask every address who is there
 )
 
-var verbs = []string{"read", "write", "prove", "do", "raw"}
+var verbs = []string{"read", "write", "prove", "do", "raw", "scan"}
 
 func (v Verb) String() string { return verbs[v] }
 
@@ -61,6 +62,7 @@ const Help = `    read PART.VALUE VALUE...   registers, fields, or values; by nu
     prove PART                 that it is the part that its file describes
     do PART.OPERATION          an operation about no register, or a job: start it, wait, read
     raw WORDS                  a transaction in the words of its bus
+    scan, scan reading         every address of the bus is asked, by writing or by reading
     force in front             although it may do harm`
 
 // Parse reads an operation on one of the parts of a link. The name of the part may be
@@ -91,6 +93,10 @@ func Parse(text string, parts []*Part) (*Operation, error) {
 		}
 		return op, nil
 	}
+	if op.Verb == Scan {
+		op.Text = strings.Join(words, " ")
+		return op, op.scans(parts)
+	}
 	part, rest, err := find(strings.Join(words, " "), parts)
 	if err != nil {
 		return nil, err
@@ -105,6 +111,31 @@ func Parse(text string, parts []*Part) (*Operation, error) {
 		name, words = words[0], words[1:]
 	}
 	return op, op.target(name, words)
+}
+
+// scans says why a scan can't be done.
+func (op *Operation) scans(parts []*Part) error {
+	switch {
+	case op.Text != "" && op.Text != "reading":
+		return fmt.Errorf("scan %s: write scan, or scan reading", op.Text)
+	case len(parts) == 0:
+		return fmt.Errorf("the link has no parts with addresses to ask")
+	case wires[parts[0].Kind.Name].probe == nil:
+		return fmt.Errorf("parts on %s have no addresses that all could be asked", strings.ToUpper(parts[0].Kind.Name))
+	}
+	return nil
+}
+
+// Probe is a question to an address.
+type Probe struct {
+	Address int
+	Text    string // the transaction
+	Part    *Part  // that is expected there; nil: none is
+}
+
+// Probes gives the questions of a scan, in the order of the addresses.
+func (op *Operation) Probes(parts []*Part) []Probe {
+	return wires[parts[0].Kind.Name].probe(parts, op.Text == "reading")
 }
 
 // find finds the part with whose name a text begins, and what follows it behind a dot
@@ -299,6 +330,8 @@ func (op *Operation) Fixed() ([]Step, error) {
 		return op.Part.ReadSteps(op.About(), nil)
 	case Raw:
 		return nil, nil
+	case Scan:
+		return nil, fmt.Errorf("a scan is done by hand")
 	}
 	v := op.Values[0]
 	w, err := v.Encode(op.Text)

@@ -15,6 +15,8 @@ type wire struct {
 	// seen gives the spans of a transaction with the part; false where it is with
 	// another one.
 	seen func(p *Part, r *record.Record) ([]access.Seen, bool)
+	// probe gives the questions of a scan; nil where parts have no addresses.
+	probe func(parts []*Part, reading bool) []Probe
 	// acknowledges: every part gives a sign of itself, whatever is asked.
 	acknowledges bool
 	// answers says whether the part gave a sign of itself in it.

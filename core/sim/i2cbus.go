@@ -41,7 +41,9 @@ func I2COf(link *bench.Link) I2C {
 		out.Rise = quantity.Forever
 	}
 	for _, d := range b.Devices {
-		out.Devices = append(out.Devices, d.End)
+		end := d.End
+		end.Address = d.Strapped
+		out.Devices = append(out.Devices, end)
 	}
 	t := b.Timing
 	if p, err := started(link); err == nil {

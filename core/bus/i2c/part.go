@@ -24,7 +24,8 @@ type End struct {
 	Holds   []byte
 }
 
-var addressType = doc.Scalar("a 7-bit address in hex, as 0x4B", ParseAddress)
+// AddressType is a 7-bit address as files write it.
+var AddressType = doc.Scalar("a 7-bit address in hex, as 0x4B", ParseAddress)
 
 // ParseAddress reads a 7-bit address in hex, with 0x in front: the byte with the
 // direction bit, and a number that may be decimal, are refused with a question.
@@ -51,7 +52,7 @@ var loadType = doc.Scalar("a capacitance, as 10 pF", func(s string) (float64, er
 
 // EndSchema lists what a device file says of an i2c device.
 var EndSchema = doc.Map(
-	doc.Key{Name: "address", Doc: "7-bit address, without the read bit, as 0x4B", Type: addressType, Required: true},
+	doc.Key{Name: "address", Doc: "7-bit address, without the read bit, as 0x4B", Type: AddressType, Required: true},
 	doc.Key{Name: "most", Doc: "the most that its clock may run at", Type: doc.RateType, Required: true},
 	doc.Key{Name: "capacitance", Doc: "of each of its pins", Type: loadType, Default: "10 pF"},
 	doc.Key{Name: "pointer", Doc: "bytes at the start of a write that set the pointer to what is read or written", Type: doc.Int(0, 2), Default: "1"},
