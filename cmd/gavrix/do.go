@@ -2,6 +2,7 @@ package main
 
 import (
 	"context"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -195,6 +196,10 @@ func printResult(l *bench.Link, r *operate.Result) {
 		}
 		fmt.Fprintf(stdout, "  %s = %s\n", safe.Text(v.Name), safe.Text(text))
 	}
+	for from := 0; from < len(r.Bytes); from += 16 {
+		row := r.Bytes[from:min(from+16, len(r.Bytes))]
+		fmt.Fprintf(stdout, "  %04X  %-48s %s\n", r.At+from, fmt.Sprintf("% X", row), safe.Bytes(row))
+	}
 	for _, c := range r.Changes {
 		fmt.Fprintf(stdout, "  %s\n", safe.Text(c.Text()))
 	}
@@ -243,6 +248,9 @@ func resultJSON(r *operate.Result, record func(operate.Exchange) json.RawMessage
 	}
 	if changes != nil {
 		out["changes"] = changes
+	}
+	if r.Bytes != nil {
+		out["at"], out["bytes"] = r.At, hex.EncodeToString(r.Bytes)
 	}
 	var found []map[string]any
 	for _, f := range r.Found {

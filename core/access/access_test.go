@@ -48,8 +48,8 @@ func (s *store) Named(name string) (uint64, bool) {
 	}
 	return 0, false
 }
-func (s *store) Command(name string)  { s.commands = append(s.commands, name) }
-func (s *store) Next(n uint64) uint64 { return n + 1 }
+func (s *store) Command(name string)          { s.commands = append(s.commands, name) }
+func (s *store) Next(n uint64, _ bool) uint64 { return n + 1 }
 func sizes(name string) (int, bool) {
 	b, has := map[string]int{"STATUS": 8, "FLAG": 4}[name]
 	return b, has

@@ -13,8 +13,8 @@ type Registers interface {
 	Named(name string) (number uint64, known bool)
 	// Command is an operation that is about no register.
 	Command(name string)
-	// Next is the number behind another.
-	Next(number uint64) uint64
+	// Next is the number behind another, while it is read or written.
+	Next(number uint64, writing bool) uint64
 }
 
 // Server is a part at work: it follows what comes on its line, bit by bit, and says
@@ -101,7 +101,7 @@ func (s *Server) Give(at int) (high, driven bool) {
 				s.about, s.stays = s.numberOf(p)
 			}
 			if unit > 0 && !s.stays {
-				s.about = s.regs.Next(s.about)
+				s.about = s.regs.Next(s.about, false)
 			}
 			v = s.regs.Read(s.about)
 			s.sent[unit] = v
@@ -193,7 +193,7 @@ func (s *Server) takeOver(p *Pattern, last *Cell, unit, at int) {
 	if unit == 0 {
 		s.about, s.stays = s.numberOf(p)
 	} else if !s.stays {
-		s.about = s.regs.Next(s.about)
+		s.about = s.regs.Next(s.about, true)
 	}
 	s.regs.Write(s.about, v)
 }
@@ -239,7 +239,7 @@ func (s *Server) End() {
 		return
 	}
 	if s.wait != nil && s.reads && len(s.sent) > 0 && !s.stays {
-		s.about = s.regs.Next(s.about)
+		s.about = s.regs.Next(s.about, false)
 	}
 	s.wait = nil
 	if s.reads {

@@ -16,12 +16,13 @@ type i2cPort struct {
 }
 
 // OnI2C gives a part at work at an address; nil where its registers are not described.
-// now gives the time.
-func (d *Device) OnI2C(now func() quantity.Time) (i2c.Device, *Part) {
+// now gives the time; cells are the bytes of its memory, where it has one.
+func (d *Device) OnI2C(now func() quantity.Time, cells *Cells) (i2c.Device, *Part) {
 	if d.Map == nil {
 		return nil, nil
 	}
-	part := d.NewPart()
+	part := d.NewPart(cells)
+	part.busyUntil = now() + d.Map.PowerUp
 	return &i2cPort{part: part, server: access.NewServer(d.Map.Patterns, part), now: now}, part
 }
 
@@ -60,6 +61,7 @@ func (p *i2cPort) Give() byte {
 func (p *i2cPort) End() {
 	if p.open {
 		p.server.End()
+		p.part.store(p.now())
 	}
 	p.open = false
 }

@@ -57,12 +57,21 @@ type Part struct {
 	frozen map[*Value]uint64 // values that stand until a job takes them
 	still  map[*Value]bool   // values that follow nothing any more
 	now    quantity.Time
-	Events []string // commands that came, newest last, at most 16
+	// Of a memory: its bytes, what came for it, and until when it writes.
+	cells     *Cells
+	written   writing
+	torn      []int
+	busyUntil quantity.Time
+	Events    []string // commands that came, newest last, at most 16
 }
 
-// NewPart gives the part as it is after power-up.
-func (d *Device) NewPart() *Part {
-	p := &Part{m: d.Map, acts: d.Acts, holds: map[*Register]uint64{}, frozen: map[*Value]uint64{}, still: map[*Value]bool{}}
+// NewPart gives the part as it is after power-up, with the bytes of its memory, where it
+// has one; nil are new ones.
+func (d *Device) NewPart(cells *Cells) *Part {
+	if cells == nil {
+		cells = d.NewCells()
+	}
+	p := &Part{cells: cells, m: d.Map, acts: d.Acts, holds: map[*Register]uint64{}, frozen: map[*Value]uint64{}, still: map[*Value]bool{}}
 	for _, r := range d.Map.Registers {
 		p.holds[r] = r.Reset
 	}
@@ -186,8 +195,11 @@ func (p *Part) put(v *Value, raw uint64) {
 
 // Size implements access.Registers.
 func (p *Part) Size(number uint64) int {
-	if r := p.m.At(number); r != nil {
+	switch r := p.m.At(number); {
+	case r != nil:
 		return r.Bits
+	case p.m.Memory != nil && number < uint64(p.m.Memory.Size):
+		return 8
 	}
 	return 0
 }
@@ -230,7 +242,10 @@ func (r *Register) Each(f func(mask uint64, a register.Access)) {
 // Read implements access.Registers.
 func (p *Part) Read(number uint64) uint64 {
 	r := p.register(number)
-	if r == nil {
+	switch {
+	case r == nil && p.cells != nil && number < uint64(len(p.cells.Bytes)):
+		return uint64(p.cells.Bytes[number])
+	case r == nil:
 		return 0
 	}
 	v, holds := p.holds[r], p.holds[r]
@@ -249,7 +264,14 @@ func (p *Part) Read(number uint64) uint64 {
 // Write implements access.Registers.
 func (p *Part) Write(number, value uint64) {
 	r := p.register(number)
-	if r == nil {
+	switch {
+	case r == nil && p.cells != nil && number < uint64(len(p.cells.Bytes)):
+		if p.written.at == nil {
+			p.written.at = map[uint64]byte{}
+		}
+		p.written.at[number] = byte(value)
+		return
+	case r == nil:
 		return
 	}
 	v := p.holds[r]
@@ -296,6 +318,9 @@ func (p *Part) Command(name string) {
 }
 
 // Next implements access.Registers.
-func (p *Part) Next(number uint64) uint64 {
+func (p *Part) Next(number uint64, writing bool) uint64 {
+	if p.m.Memory != nil && p.m.At(number) == nil {
+		return p.m.Memory.nextByte(number, writing)
+	}
 	return p.m.Next(number)
 }

@@ -29,6 +29,8 @@ type Map struct {
 	// Identity is what tells the part from others; nil where the file names none.
 	Identity *Identity
 	Jobs     []*Job
+	// Memory is a part whose numbers reach bytes; nil of others.
+	Memory *Memory
 	// PowerUp is the time from supply to the first answer, Busy the time for which a
 	// part takes nothing behind a write.
 	PowerUp quantity.Time
@@ -231,8 +233,10 @@ func Command(p *access.Pattern) bool {
 
 // Fits says whether a pattern with a number is one for the register with it.
 func (m *Map) Fits(p *access.Pattern, number uint64) bool {
-	r := m.At(number)
-	return r != nil && r.Bits == p.ValueBits
+	if r := m.At(number); r != nil {
+		return r.Bits == p.ValueBits
+	}
+	return m.Memory != nil && number < uint64(m.Memory.Size) && p.ValueBits == 8
 }
 
 // Names lists the names of values and of operations about no register, for help.
@@ -322,6 +326,13 @@ func mapKeys() []doc.Key {
 			doc.Key{Name: "read", Doc: "the value to read", Type: doc.NameType, Required: true},
 			doc.Key{Name: "expect", Doc: "its bits, as 0xB7", Type: numberType, Required: true},
 		)},
+		{Name: "memory", Doc: "bytes that are reached by their number", Type: doc.Map(
+			doc.Key{Name: "size", Doc: "bytes", Type: doc.Int(1, 1<<24), Required: true},
+			doc.Key{Name: "page", Doc: "bytes that one writing may reach: behind the last of a page it goes on at its first; absent: all", Type: doc.Int(1, 1<<24)},
+			doc.Key{Name: "write", Doc: "time that writing takes, in which the part does not answer", Type: doc.TimeType, Default: "0 ms"},
+			doc.Key{Name: "endurance", Doc: "how often a page may be written; absent: not stated", Type: doc.Int(1, 1<<40)},
+			doc.Key{Name: "lasting", Doc: "it keeps its bytes without supply", Type: doc.YesNo, Default: "yes"},
+		)},
 		{Name: "jobs", Doc: "what writing a bit starts, by name", Type: doc.MapOf(doc.Map(
 			doc.Key{Name: "start", Doc: "the bit that starts it when 1 is written", Type: doc.NameType, Required: true},
 			doc.Key{Name: "lasts", Doc: "how long it takes at most", Type: doc.TimeType, Required: true},
@@ -386,7 +397,7 @@ func (x *mapper) fault(code string, n *doc.Node, change, format string, args ...
 // none.
 func bindMap(d *Device, root *doc.Node) []finding.Finding {
 	if root.Get("registers") == nil && root.Get("access") == nil {
-		for _, key := range []string{"values", "identity"} {
+		for _, key := range []string{"values", "identity", "memory", "jobs"} {
 			if n := root.Get(key); n != nil {
 				return []finding.Finding{{Severity: finding.Error, Code: "no-registers", Where: n.KeyPlace(), Seen: key + " without registers", Change: "add `registers:` and `access:`"}}
 			}
@@ -428,6 +439,9 @@ func bindMap(d *Device, root *doc.Node) []finding.Finding {
 				if n.Get("from") != nil {
 					x.value(n)
 				}
+			}
+			if n := root.Get("memory"); n != nil {
+				x.memory(n)
 			}
 			for _, n := range root.Get("access").All() {
 				x.pattern(d, n)
@@ -703,10 +717,11 @@ func (x *mapper) pattern(d *Device, n *doc.Node) {
 // reachable holds registers and patterns against each other.
 func (x *mapper) reachable(root *doc.Node) {
 	for _, p := range x.m.Patterns {
-		if p.NumberBits > 0 && !slices.ContainsFunc(x.m.Registers, func(r *Register) bool { return r.Numbered && r.Bits == p.ValueBits }) {
+		if p.NumberBits > 0 && !(x.m.Memory != nil && p.ValueBits == 8) && !slices.ContainsFunc(x.m.Registers, func(r *Register) bool { return r.Numbered && r.Bits == p.ValueBits }) {
 			x.fault("no-such-register", root.Get("access", p.Name), "mend the pattern, or the width of the registers", "%s is for registers of %d bits; none has that size", p.Name, p.ValueBits)
 		}
 	}
+	x.memoryReached(root)
 	for _, r := range x.m.Registers {
 		n := root.Get("registers", r.Name)
 		if !r.Numbered {

@@ -56,7 +56,7 @@ func TestADescribedPart(t *testing.T) {
 	assert.Nil(t, m.At(0x30))
 	assert.Equal(t, []string{"stop", "measure"}, m.Commands())
 	assert.Equal(t, 12, m.Value("level").Bits)
-	p := d.NewPart()
+	p := d.NewPart(nil)
 	// Each kind of access does what it says.
 	ctrl := m.Named("CTRL")
 	p.holds[ctrl] = 0x70

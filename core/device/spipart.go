@@ -20,19 +20,19 @@ type spiPort struct {
 // OnSPI gives a part at work behind a select, from a time on. It answers when its time
 // from power-up is over. The part is nil where its registers are not described: then it
 // says nothing.
-func (d *Device) OnSPI(on quantity.Time) (spi.Device, *Part) {
+func (d *Device) OnSPI(on quantity.Time, cells *Cells) (spi.Device, *Part) {
 	if d.Map == nil {
 		return silent{}, nil
 	}
 	end := d.End.(spi.End)
-	part := d.NewPart()
+	part := d.NewPart(cells)
 	return &spiPort{part: part, server: access.NewServer(d.Map.Patterns, part), word: end.Word, lsb: end.LSBFirst, from: on + d.Map.PowerUp}, part
 }
 
 // Select implements spi.Device.
 func (p *spiPort) Select(t quantity.Time) {
 	p.bits = p.bits[:0]
-	if p.asleep = t < p.from; p.asleep {
+	if p.asleep = t < p.from || !p.part.Ready(t); p.asleep {
 		return
 	}
 	p.part.Freeze(t)
@@ -73,9 +73,10 @@ func (p *spiPort) Take(at int, high bool) {
 }
 
 // Release implements spi.Device.
-func (p *spiPort) Release(quantity.Time, int) {
+func (p *spiPort) Release(t quantity.Time, _ int) {
 	if !p.asleep {
 		p.server.End()
+		p.part.store(t)
 	}
 }
 

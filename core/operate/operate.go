@@ -43,6 +43,9 @@ type Result struct {
 	Changes   []Change
 	// Found is what a scan found: all that answered, and those expected that did not.
 	Found []Found
+	// Bytes are those of a memory that were read, from At on.
+	Bytes []byte
+	At    int
 }
 
 // Found is an address that was asked.
@@ -137,6 +140,18 @@ func (b *Bench) Do(ctx context.Context, text string, op *operation.Operation) (*
 		r.Part = op.Part.Name
 	}
 	x := &run{Bench: b, ctx: ctx, op: op, r: r, driven: map[*device.Register]uint64{}}
+	switch {
+	case !op.Bytes:
+	case op.Verb == operation.Read:
+		x.readBytes()
+		return r, x.err
+	case op.Verb == operation.Compare:
+		x.compareBytes()
+		return r, x.err
+	default:
+		x.writeBytes()
+		return r, x.err
+	}
 	switch op.Verb {
 	case operation.Raw:
 		x.raw()

@@ -21,6 +21,9 @@ type Meaning struct {
 	Silent []*device.Register
 	// Stays: one register was accessed again and again.
 	Stays bool
+	// Bytes are those of a memory, from At on.
+	Bytes []byte
+	At    uint64
 	// Extra are bits behind it that belong to nothing.
 	Extra int
 }
@@ -49,6 +52,18 @@ func (p *Part) meaning(spans []access.Seen) (*Meaning, bool) {
 	}
 	m := &Meaning{Part: p, Plan: plan, Contents: map[*device.Register]uint64{}, Wrote: plan.Pattern.Writes || len(plan.Pattern.HeldOut) > 0, Stays: plan.Stays, Extra: extra}
 	a := plan.Answer(In(spans))
+	if mem := p.Map.Memory; mem != nil && plan.Pattern.ValueBits == 8 && p.Map.At(plan.Number) == nil {
+		m.At = plan.Number
+		for _, v := range plan.Values {
+			m.Bytes = append(m.Bytes, byte(v))
+		}
+		if plan.Pattern.Reads {
+			for _, v := range a.Values {
+				m.Bytes = append(m.Bytes, byte(v))
+			}
+		}
+		return m, true
+	}
 	number := plan.Number
 	for i := range plan.Units {
 		r := p.Map.At(number)
@@ -157,6 +172,9 @@ func (m *Meaning) Details() []string {
 
 // Sentence says what the transaction is: `leaf-angle.angle read 31.4 °`.
 func (m *Meaning) Sentence() string {
+	if m.Bytes != nil {
+		return m.bytes()
+	}
 	var parts []string
 	for _, v := range m.Values() {
 		d := v.Decode(func(r *device.Register) uint64 { return m.Contents[r] })
@@ -181,4 +199,20 @@ func (m *Meaning) Sentence() string {
 		s += fmt.Sprintf(", %d times: the number of the register does not go up", m.Plan.Units)
 	}
 	return s
+}
+
+// bytes says which bytes of a memory were read or written.
+func (m *Meaning) bytes() string {
+	verb, noun := "read", "bytes"
+	if m.Wrote {
+		verb = "written"
+	}
+	if len(m.Bytes) == 1 {
+		noun = "byte"
+	}
+	text := fmt.Sprintf("% X", m.Bytes[:min(len(m.Bytes), 16)])
+	if len(m.Bytes) > 16 {
+		text += " …"
+	}
+	return fmt.Sprintf("%s 0x%04X %s, %d %s: %s", m.Part.Name, m.At, verb, len(m.Bytes), noun, text)
 }

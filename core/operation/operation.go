@@ -34,9 +34,11 @@ const (
 	Command      // an operation about no register, or a job
 	Raw          // a transaction in the words of its bus
 	Scan         // ask every address who is there
+	Fill         // bytes of a memory with one
+	Compare      // bytes of a memory with others
 )
 
-var verbs = []string{"read", "write", "prove", "do", "raw", "scan"}
+var verbs = []string{"read", "write", "prove", "do", "raw", "scan", "fill", "compare"}
 
 func (v Verb) String() string { return verbs[v] }
 
@@ -48,6 +50,10 @@ type Operation struct {
 	// none, are those that were named by their number.
 	Values    []*device.Value
 	Registers []*device.Register
+	// Bytes of a memory: from At on, Count of them; of writing and comparing Data.
+	Bytes     bool
+	At, Count int
+	Data      []byte
 	// Pattern or Job is that of Command.
 	Pattern *access.Pattern
 	Job     *device.Job
@@ -63,6 +69,8 @@ const Help = `    read PART.VALUE VALUE...   registers, fields, or values; by nu
     do PART.OPERATION          an operation about no register, or a job: start it, wait, read
     raw WORDS                  a transaction in the words of its bus
     scan, scan reading         every address of the bus is asked, by writing or by reading
+    read PART 0x40 count 16    bytes of a memory; write PART 0x40 DE AD; fill PART 0x40 count 16 FF;
+                               compare PART 0x40 DE AD
     force in front             although it may do harm`
 
 // Parse reads an operation on one of the parts of a link. The name of the part may be
@@ -191,7 +199,17 @@ func (op *Operation) target(name string, words []string) error {
 		}
 		return nil
 	}
-	if name == "" {
+	if m.Memory != nil {
+		if number, err := strconv.ParseUint(name, 0, 64); err == nil && m.At(number) == nil {
+			return op.bytes(number, words)
+		}
+	}
+	switch {
+	case op.Verb == Fill || op.Verb == Compare:
+		return fmt.Errorf("%s: name bytes of a memory by their number, as 0x40", op.Verb)
+	case name == "" && len(m.Values) == 0:
+		return fmt.Errorf("say which bytes of %s, as 0x40 count 16", op.Part.Name)
+	case name == "":
 		return fmt.Errorf("say what of %s: %s", op.Part.Name, some(m.Names()))
 	}
 	if number, err := strconv.ParseUint(name, 0, 64); err == nil {
@@ -319,6 +337,12 @@ func (op *Operation) About() []*device.Register {
 // Fixed gives the steps of an operation that needs no answer to go on: reading, writing
 // whole registers, and operations about none.
 func (op *Operation) Fixed() ([]Step, error) {
+	if op.Bytes {
+		if op.Verb == Read || op.Verb == Compare {
+			return op.Part.ReadBytes(op.At, op.Count)
+		}
+		return op.Part.WriteBytes(op.At, op.Data)
+	}
 	switch op.Verb {
 	case Command:
 		if op.Job != nil {

@@ -89,13 +89,14 @@ type i2cBus struct {
 	parts      map[string]i2c.Device
 	works      map[string]*device.Part // their registers, where they are described
 	described  map[string]*device.Device
+	cells      map[string]*device.Cells // the bytes of memories
 	ended      []ended
 	seen       []record.Record // transactions that the tap saw when it last read
 	held       []bool          // lines that are held low
 }
 
 func newI2CBus(p place, l *bench.Link) simulated {
-	b := &i2cBus{wires: wires{place: p}, link: l.Name, off: map[string]bool{}, parts: map[string]i2c.Device{}, works: map[string]*device.Part{}, described: map[string]*device.Device{}}
+	b := &i2cBus{wires: wires{place: p}, link: l.Name, off: map[string]bool{}, parts: map[string]i2c.Device{}, works: map[string]*device.Part{}, cells: map[string]*device.Cells{}, described: map[string]*device.Device{}}
 	for _, d := range l.Model.(*bench.I2C).Devices {
 		b.described[d.Name] = d.Part
 		b.power(d.Name)
@@ -107,8 +108,14 @@ func newI2CBus(p place, l *bench.Link) simulated {
 // power lets a device begin as it is after power-up.
 func (b *i2cBus) power(name string) {
 	delete(b.parts, name)
-	if d := b.described[name]; d != nil {
-		if on, part := d.OnI2C(func() quantity.Time { return b.w.now }); on != nil {
+	if d := b.described[name]; d != nil && d.Map != nil {
+		if old := b.works[name]; old != nil {
+			old.PowerLost(b.w.now, func() byte { return byte(b.w.rng.Uint32()) })
+		}
+		if m := d.Map.Memory; m != nil && (b.cells[name] == nil || !m.Lasting) {
+			b.cells[name] = d.NewCells()
+		}
+		if on, part := d.OnI2C(func() quantity.Time { return b.w.now }, b.cells[name]); on != nil {
 			b.parts[name], b.works[name] = on, part
 		}
 	}
@@ -155,6 +162,9 @@ func (b *i2cBus) start(n I2C) {
 			b.parts[d.Name] = on
 		}
 		t := &i2c.Target{Device: on, Address: int(d.Address)}
+		if part := b.works[d.Name]; part != nil {
+			t.Ready = func() bool { return part.Ready(b.w.now) }
+		}
 		if d.Stretch > 0 {
 			t.Stretch = func(int) quantity.Time { return d.Stretch }
 		}

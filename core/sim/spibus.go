@@ -100,7 +100,8 @@ type spiBus struct {
 	place
 	name  string
 	parts []*device.Device
-	works []*device.Part // the registers of each; nil where they are not described
+	cells []*device.Cells // the bytes of memories
+	works []*device.Part  // the registers of each; nil where they are not described
 	now   SPI
 
 	roles  []bus.Role
@@ -153,6 +154,7 @@ func newSPIBus(p place, l *bench.Link) simulated {
 	b.in = spi.NewJoin(len(b.now.Devices)+1, p.w.now)
 	b.target = make([]*spi.Target, len(b.now.Devices))
 	b.works = make([]*device.Part, len(b.now.Devices))
+	b.cells = make([]*device.Cells, len(b.now.Devices))
 	for i := range b.target {
 		b.power(i)
 	}
@@ -187,7 +189,10 @@ func (b *spiBus) deviceOf(role int) int {
 // power gives a device that has its supply since now.
 func (b *spiBus) power(i int) {
 	d := b.now.Devices[i]
-	dev, part := b.parts[i].OnSPI(b.w.now)
+	if m := b.parts[i].Map; m != nil && m.Memory != nil && (b.cells[i] == nil || !m.Memory.Lasting) {
+		b.cells[i] = b.parts[i].NewCells()
+	}
+	dev, part := b.parts[i].OnSPI(b.w.now, b.cells[i])
 	b.works[i] = part
 	b.target[i] = &spi.Target{End: d.End, Device: dev, Doubt: func() bool { return b.w.rng.IntN(2) == 1 }}
 }
@@ -477,6 +482,9 @@ func (b *spiBus) do(i link.Intent, done func(link.Outcome)) error {
 				b.power(k)
 			default:
 				b.target[k] = nil
+				if part := b.works[k]; part != nil {
+					part.PowerLost(b.w.now, func() byte { return byte(b.w.rng.Uint32()) })
+				}
 				b.in.Drive(k, []spi.Driven{{At: b.w.now}})
 			}
 			b.note(b.w.now, "%s: supply %s", i.Device, map[bool]string{true: "on", false: "off"}[i.On])

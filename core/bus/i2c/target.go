@@ -24,6 +24,8 @@ type Target struct {
 	GeneralCall bool
 	// Hold is the time from the clock's fall to a change of data.
 	Hold quantity.Time
+	// Ready, if set, says whether it acknowledges its address.
+	Ready func() bool
 	// Stretch, if set, gives the time for which the clock is held low behind
 	// the acknowledge of the byte with the given number, the address being 0.
 	Stretch func(n int) quantity.Time
@@ -160,6 +162,7 @@ func (d *Target) takes() bool {
 	default:
 		d.ack = int(b>>1) == d.Address
 	}
+	d.ack = d.ack && (d.Ready == nil || d.Ready())
 	return d.ack
 }
 

@@ -1,0 +1,101 @@
+package operation
+
+import (
+	"encoding/hex"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"gavrix/core/access"
+)
+
+// mostBytes bounds what one operation on a memory is about.
+const mostBytes = 1 << 20
+
+// bytes reads what is to be done with bytes of a memory.
+func (op *Operation) bytes(from uint64, words []string) error {
+	m := op.Part.Map.Memory
+	if from >= uint64(m.Size) {
+		return fmt.Errorf("%s has %d bytes, 0x0 to 0x%X", op.Part.Name, m.Size, m.Size-1)
+	}
+	op.Bytes, op.At, op.Count = true, int(from), 1
+	counted := len(words) >= 2 && words[0] == "count"
+	if counted {
+		n, err := strconv.ParseInt(words[1], 0, 32)
+		if err != nil || n < 1 || n > mostBytes {
+			return fmt.Errorf("count %s: write a number from 1 to %d", words[1], mostBytes)
+		}
+		op.Count, words = int(n), words[2:]
+	}
+	text := strings.Join(words, "")
+	data, err := hex.DecodeString(text)
+	switch {
+	case op.Verb == Read && text != "":
+		return fmt.Errorf("%q: nothing follows what is read", strings.Join(words, " "))
+	case op.Verb == Read:
+	case err != nil || text == "":
+		return fmt.Errorf("%q: write bytes in hex, as DE AD", strings.Join(words, " "))
+	case op.Verb == Fill && len(data) != 1:
+		return fmt.Errorf("fill takes one byte, as FF")
+	case op.Verb == Fill:
+		op.Data = make([]byte, op.Count)
+		for i := range op.Data {
+			op.Data[i] = data[0]
+		}
+	case counted:
+		return fmt.Errorf("count has no meaning beside bytes: as many as are given count")
+	default:
+		op.Data, op.Count = data, len(data)
+	}
+	if op.At+op.Count > m.Size {
+		return fmt.Errorf("%d bytes from 0x%X on reach beyond the last, 0x%X", op.Count, op.At, m.Size-1)
+	}
+	return nil
+}
+
+// mostInOne is how many bytes one transaction reads.
+const mostInOne = 256
+
+// ReadBytes gives what reads bytes of the part's memory.
+func (p *Part) ReadBytes(from, count int) ([]Step, error) {
+	var out []Step
+	for count > 0 {
+		n := min(count, mostInOne)
+		s, err := p.bytesStep(access.Use{Number: uint64(from), Units: n}, func(pat *access.Pattern) bool { return pat.Reads })
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, s)
+		from, count = from+n, count-n
+	}
+	return out, nil
+}
+
+// WriteBytes gives what writes bytes of the part's memory: none of it crosses a page.
+func (p *Part) WriteBytes(from int, data []byte) ([]Step, error) {
+	var out []Step
+	for _, u := range p.Map.Memory.Pages(uint64(from), len(data)) {
+		at := int(u.Number) - from
+		for _, b := range data[at : at+u.Units] {
+			u.Values = append(u.Values, uint64(b))
+		}
+		s, err := p.bytesStep(u, func(pat *access.Pattern) bool { return pat.Writes })
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, s)
+	}
+	return out, nil
+}
+
+func (p *Part) bytesStep(u access.Use, fits func(*access.Pattern) bool) (Step, error) {
+	for _, pat := range p.Map.Patterns {
+		if pat.ValueBits == 8 && pat.NumberBits > 0 && fits(pat) {
+			if u.Units > 1 && !pat.Repeats() {
+				return Step{}, fmt.Errorf("%s reaches one byte at a time", pat.Name)
+			}
+			return p.step(pat, u, nil, nil)
+		}
+	}
+	return Step{}, fmt.Errorf("no operation of %s does that", p.Name)
+}
