@@ -8,7 +8,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"gavrix/core/capture"
 	"gavrix/core/ledger"
+	"gavrix/core/quantity"
 )
 
 func (l *live) screen() string {
@@ -46,6 +48,7 @@ func markedLine(screen string) string {
 func TestRegistersByKeys(t *testing.T) {
 	l := running(t)
 	l.says("link gate")
+	l.until(func(s *capture.Snapshot) bool { return s.Now > 20*quantity.Millisecond })
 	l.typed("3")
 	assert.Contains(t, l.screen(), "REGISTERS  gate  leaf-angle  part 1 of 3")
 	l.typed("p")
@@ -54,7 +57,7 @@ func TestRegistersByKeys(t *testing.T) {
 
 	l.says("set links.gate.devices.leaf-angle.mcu.mode 0")
 	l.typed("p")
-	assert.Contains(t, l.screen(), "it is shifted by one bit")
+	assert.Contains(t, l.screen(), "prove leaf-angle: fault")
 	require.True(t, l.bench.Undo())
 	l.applied("")
 	l.typed("p")
@@ -105,13 +108,27 @@ func TestRegistersByKeys(t *testing.T) {
 	l.typed("n")
 	assert.Contains(t, l.screen(), "valve-bank  part 2 of 3")
 	l.says("link hull")
-	assert.Contains(t, l.screen(), "leaf-tilt  part 1 of 2")
+	assert.Contains(t, l.screen(), "leaf-tilt  part 1 of 3")
 	assert.Empty(t, l.says("do leaf-tilt.measure"))
 	assert.Contains(t, l.screen(), "measure is over after")
 	l.rowOf("tilt")
 	assert.Contains(t, l.says("watch 50 ms"), "is read every 50 ms")
 	assert.Contains(t, l.says("watch 1 ms"), "at least 10 ms")
 	assert.Contains(t, l.says("watch"), "nothing is watched")
+	l.typed("N")
+	assert.Contains(t, l.screen(), "log-memory  part 3 of 3")
+	l.hit(tea.KeyPressMsg{Code: tea.KeyDown})
+	l.typed("e")
+	l.typed("01 02 03 0")
+	l.hit(tea.KeyPressMsg{Code: tea.KeyEnter})
+	assert.Contains(t, l.message, "write bytes in hex")
+	l.typed("4")
+	l.hit(tea.KeyPressMsg{Code: tea.KeyEnter})
+	l.typed("x")
+	assert.Contains(t, l.screen(), "4 bytes in 1 pages are written and read back")
+	l.typed("r")
+	assert.Contains(t, l.screen(), "0010  01 02 03 04 FF FF")
+	assert.Contains(t, l.screen(), "written 1×")
 	l.says("link pump")
 	assert.Contains(t, l.screen(), "No part on this link has registers")
 	assert.Contains(t, l.screen(), "Parts on CAN have none so far")

@@ -180,12 +180,18 @@ func preset(text string, l *bench.Link) (link.Preset, error) {
 	return link.Preset{Device: op.Part.Name, Value: op.Values[0].Name, Bits: w.Raw}, nil
 }
 
+// mostText is how much of a transaction's words is printed; --json has all.
+const mostText = 140
+
 func printResult(l *bench.Link, r *operate.Result) {
 	fmt.Fprintf(stdout, "%s: %s\n", safe.Text(r.Text), r.Verdict)
 	for _, x := range r.Exchanges {
 		text := x.Outcome
 		if x.Record != nil {
 			text = l.Kind.Sentence(x.Record)
+		}
+		if r := []rune(text); len(r) > mostText {
+			text = string(r[:mostText]) + " …"
 		}
 		fmt.Fprintf(stdout, "  %12.6f s  %s\n", x.At.Seconds(), safe.Text(text))
 	}

@@ -112,8 +112,8 @@ func (p *Part) PowerLost(now quantity.Time, random func() byte) {
 	}
 }
 
-// nextByte is the number behind another: a writing stays in its page.
-func (m *Memory) nextByte(number uint64, writing bool) uint64 {
+// Next is the number behind another: a writing stays in its page.
+func (m *Memory) Next(number uint64, writing bool) uint64 {
 	if writing {
 		page := uint64(m.Page)
 		return number/page*page + (number+1)%page

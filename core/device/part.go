@@ -320,7 +320,7 @@ func (p *Part) Command(name string) {
 // Next implements access.Registers.
 func (p *Part) Next(number uint64, writing bool) uint64 {
 	if p.m.Memory != nil && p.m.At(number) == nil {
-		return p.m.Memory.nextByte(number, writing)
+		return p.m.Memory.Next(number, writing)
 	}
 	return p.m.Next(number)
 }

@@ -45,11 +45,22 @@ func (p Presence) String() string {
 // Part is what is known of a part.
 type Part struct {
 	Entries map[*device.Register]*Entry
+	// Cells are the bytes of a memory as they were read or written last, Pages how often
+	// each page was written.
+	Cells map[uint64]Cell
+	Pages map[uint64]int
 	// Asked and Heard are when it was last addressed, and when it last answered.
 	Asked, Heard quantity.Time
 	asked, heard bool
 	identity     Presence // Proved or Other, once it was read
 	mute         bool
+}
+
+// Cell is what is known of a byte of a memory.
+type Cell struct {
+	Byte  byte
+	At    quantity.Time
+	Wrote bool // the newest was a writing
 }
 
 // Ledger is kept for one bench. It is not safe for use by several goroutines.
@@ -75,7 +86,7 @@ func New(b *bench.Bench) *Ledger {
 	for _, link := range b.Links {
 		x := links{parts: link.Parts()}
 		for _, p := range x.parts {
-			k := &Part{Entries: map[*device.Register]*Entry{}}
+			k := &Part{Entries: map[*device.Register]*Entry{}, Cells: map[uint64]Cell{}, Pages: map[uint64]int{}}
 			k.mute = p.Map != nil && operation.Known(p.Kind.Name) && p.Mute()
 			x.known = append(x.known, k)
 		}
@@ -159,6 +170,16 @@ func (l *Ledger) take(r *record.Record) {
 		m, found := operation.Of([]*operation.Part{p}, r)
 		if !found {
 			return
+		}
+		if mem := p.Map.Memory; mem != nil && m.Bytes != nil {
+			at := m.At
+			for _, b := range m.Bytes {
+				k.Cells[at] = Cell{b, r.End, m.Wrote}
+				at = mem.Next(at, m.Wrote)
+			}
+			if m.Wrote {
+				k.Pages[m.At/uint64(mem.Page)]++
+			}
 		}
 		for reg, content := range m.Contents {
 			wrote := m.Wrote && !m.CameBack(reg)

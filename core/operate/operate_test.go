@@ -2,6 +2,7 @@ package operate_test
 
 import (
 	"context"
+	"fmt"
 	"strings"
 	"testing"
 
@@ -11,6 +12,7 @@ import (
 
 	"gavrix/core/bench"
 	"gavrix/core/capture"
+	"gavrix/core/device"
 	"gavrix/core/finding"
 	"gavrix/core/link"
 	"gavrix/core/operate"
@@ -215,7 +217,15 @@ func TestBadOperations(t *testing.T) {
 		{"gate", "do trim.stor", "did you mean store?"},
 		{"gate", "do trim.store 5", "nothing follows"},
 		{"gate", "raw", "write the words"},
-		{"hull", "read log-memory.x", "describes no registers"},
+		{"hull", "read log-memory.x", "say which bytes of log-memory, as 0x40"},
+		{"hull", "read log-memory 0x2000", "8192 bytes, 0x0 to 0x1FFF"},
+		{"hull", "read log-memory 0x1FFF count 2", "reach beyond the last"},
+		{"hull", "read log-memory 0x10 count x", "write a number from 1"},
+		{"hull", "write log-memory 0x10", "write bytes in hex"},
+		{"hull", "write log-memory 0x10 5", "write bytes in hex"},
+		{"hull", "write log-memory 0x10 count 2 05 06", "no meaning beside bytes"},
+		{"hull", "fill log-memory 0x10 count 4 05 06", "fill takes one byte"},
+		{"hull", "compare leaf-tilt 0x10 05", "name bytes of a memory"},
 	} {
 		_, err := operation.Parse(c.text, h.Bench.Link(c.link).Parts())
 		assert.ErrorContains(t, err, c.says, c.text)
@@ -251,4 +261,54 @@ func TestScans(t *testing.T) {
 	assert.ErrorContains(t, err, "parts on SPI have no addresses")
 	_, err = operation.Parse("scan all", h.Bench.Link("hull").Parts())
 	assert.ErrorContains(t, err, "write scan, or scan reading")
+}
+
+// TestMemories: random writings, over pages, arrive as a model of the memory has them, also
+// after the supply was gone; what is torn by losing it is told.
+func TestMemories(t *testing.T) {
+	h := session(t)
+	model := make([]byte, 8192)
+	for i := range model {
+		model[i] = 0xff
+	}
+	rapid.Check(t, func(rt *rapid.T) {
+		from := rapid.IntRange(0, 8191).Draw(rt, "from")
+		data := rapid.SliceOfN(rapid.Byte(), 1, min(200, 8192-from)).Draw(rt, "data")
+		r := do(rt, h, "hull", fmt.Sprintf("write log-memory 0x%X % X", from, data))
+		require.Contains(rt, []operate.Verdict{operate.OK, operate.Warn}, r.Verdict, says(r))
+		copy(model[from:], data)
+		if rapid.IntRange(0, 9).Draw(rt, "supply") == 0 {
+			require.NoError(rt, h.Wait(context.Background(), h.Now()+20*quantity.Millisecond, func(*capture.Snapshot) bool { return false }))
+			plant(rt, h, "hull", link.Power{Device: "log-memory"})
+			require.Equal(rt, operate.Fault, do(rt, h, "hull", "read log-memory 0x0").Verdict)
+			plant(rt, h, "hull", link.Power{Device: "log-memory", On: true})
+		}
+		at := rapid.IntRange(max(from-20, 0), from).Draw(rt, "read from")
+		n := min(len(data)+40, 8192-at)
+		r = do(rt, h, "hull", fmt.Sprintf("read log-memory 0x%X count %d", at, n))
+		require.Equal(rt, operate.OK, r.Verdict, says(r))
+		require.Equal(rt, model[at:at+n], r.Bytes)
+		require.Equal(rt, operate.OK, do(rt, h, "hull", fmt.Sprintf("compare log-memory 0x%X % X", from, data)).Verdict)
+		other := append([]byte(nil), data...)
+		other[len(other)-1] ^= 1
+		require.Equal(rt, operate.Fault, do(rt, h, "hull", fmt.Sprintf("compare log-memory 0x%X % X", from, other)).Verdict)
+	})
+}
+
+// TestPages: pieces of a writing never cross a page, and cover it exactly.
+func TestPages(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		page := rapid.IntRange(1, 300).Draw(rt, "page")
+		m := device.Memory{Page: page, Size: page * rapid.IntRange(1, 50).Draw(rt, "pages")}
+		from := rapid.IntRange(0, m.Size-1).Draw(rt, "from")
+		n := rapid.IntRange(1, m.Size-from).Draw(rt, "bytes")
+		at := uint64(from)
+		for _, u := range m.Pages(uint64(from), n) {
+			require.Equal(rt, at, u.Number)
+			require.Positive(rt, u.Units)
+			require.Equal(rt, at/uint64(page), (at+uint64(u.Units)-1)/uint64(page))
+			at += uint64(u.Units)
+		}
+		require.Equal(rt, uint64(from+n), at)
+	})
 }

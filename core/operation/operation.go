@@ -207,7 +207,7 @@ func (op *Operation) target(name string, words []string) error {
 	switch {
 	case op.Verb == Fill || op.Verb == Compare:
 		return fmt.Errorf("%s: name bytes of a memory by their number, as 0x40", op.Verb)
-	case name == "" && len(m.Values) == 0:
+	case len(m.Values) == 0 && m.Memory != nil:
 		return fmt.Errorf("say which bytes of %s, as 0x40 count 16", op.Part.Name)
 	case name == "":
 		return fmt.Errorf("say what of %s: %s", op.Part.Name, some(m.Names()))

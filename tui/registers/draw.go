@@ -215,7 +215,7 @@ func (v *View) drawDetail(a cells.Area, h ui.Host, p *operation.Part, k *ledger.
 	}
 	next := e.Content
 	for _, s := range v.staged {
-		if s.op.Verb == operation.Write && s.link == int(h.LinkIndex()) && s.part.Name == p.Name {
+		if s.op.Verb == operation.Write && !s.op.Bytes && s.link == int(h.LinkIndex()) && s.part.Name == p.Name {
 			if w, err := s.op.Values[0].Encode(s.op.Text); err == nil {
 				next, _ = s.op.Values[0].Into(r.reg, next, w.Raw)
 			}
@@ -310,10 +310,18 @@ func (v *View) drawBelow(a cells.Area, h ui.Host, p *operation.Part, k *ledger.P
 func (v *View) preview(h ui.Host) (string, cells.Style) {
 	op, err := operation.Parse("write "+v.about+" "+v.entry.Text(), parts(h))
 	if err != nil || v.entry.Text() == "" {
-		if _, r, ok := v.current(h); ok {
+		_, r, ok := v.current(h)
+		switch {
+		case v.entry.Text() != "" && err != nil:
+			return err.Error(), cells.Bad
+		case ok:
 			return choices(r.value), cells.Quiet
 		}
-		return "", cells.Quiet
+		return "bytes in hex, as DE AD BE EF", cells.Quiet
+	}
+	if op.Bytes {
+		n := len(op.Part.Map.Memory.Pages(uint64(op.At), len(op.Data)))
+		return fmt.Sprintf("%d bytes in %d pages: % X", len(op.Data), n, op.Data), cells.Plain
 	}
 	w, err := op.Values[0].Encode(op.Text)
 	if err != nil {
@@ -351,7 +359,7 @@ func wireOf(s staged, k *ledger.Part) string {
 		}
 		return safe.Text(strings.Join(out, " | "))
 	}
-	if s.op.Verb != operation.Write {
+	if s.op.Verb != operation.Write || s.op.Bytes {
 		return ""
 	}
 	var out []string
@@ -417,7 +425,7 @@ func told(r *operate.Result, h ui.Host, w int) []line {
 		if l := h.Link(); x.Record != nil && l != nil {
 			text = l.Kind.Sentence(x.Record)
 		}
-		add(2, cells.Quiet, fmt.Sprintf("%.6f s  %s", x.At.Seconds(), text))
+		out = append(out, line{2, cells.Quiet, fmt.Sprintf("%.6f s  %s", x.At.Seconds(), text)})
 	}
 	return out
 }

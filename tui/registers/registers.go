@@ -159,9 +159,8 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 	}
 	move := func(by int) func(string) tea.Cmd {
 		return func(string) tea.Cmd {
-			n := len(rowsOf(p.Map))
 			k := key(h, p)
-			v.row[k] = min(max(v.row[k]+by, 0), max(n-1, 0))
+			v.row[k] = min(max(v.row[k]+by, 0), max(rowCount(p)-1, 0))
 			return nil
 		}
 	}
@@ -183,11 +182,11 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 	if h.Session() == nil {
 		return append(out, v.markCommand(h, p))
 	}
-	return append(out,
-		ui.Command{Name: "read", Args: "[VALUE…]", Keys: []string{"r"}, Help: "read the register or value under the cursor, or those named", Short: "read", Run: v.read(h, p)},
-		ui.Command{Name: "read-all", Keys: []string{"R"}, Help: "read all registers that reading does not change", Short: "all", Run: v.readAll(h, p)},
-		ui.Command{Name: "prove", Keys: []string{"p"}, Help: "read the identity and compare it", Short: "prove", Run: func(string) tea.Cmd { return v.start(h, "prove "+p.Name) }},
-		ui.Command{Name: "write", Args: "[VALUE TO]", Keys: []string{"e", "enter"}, Help: "type what is to be written: it is staged, x sends it", Short: "write", Run: v.write(h, p)},
+	more := v.registerCommands(h, p)
+	if memory(p) != nil {
+		more = v.memoryCommands(h, p)
+	}
+	return append(append(out, more...),
 		ui.Command{Name: "send-staged", Keys: []string{"x"}, Help: "write what is staged, and read it back", Short: "send", Run: func(string) tea.Cmd { return v.sendStaged(h) }},
 		ui.Command{Name: "unstage", Keys: []string{"X", "backspace"}, Help: "take back what was staged last", Run: func(string) tea.Cmd {
 			if n := len(v.staged); n > 0 {
@@ -198,9 +197,19 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 			}
 			return nil
 		}},
-		ui.Command{Name: "do", Args: "OPERATION", Help: "an operation on a part of the link: do leaf-tilt.measure, force write …, raw …", Run: v.operation(h)},
+		ui.Command{Name: "do", Args: "OPERATION", Help: "an operation on a part of the link: do leaf-tilt.measure, force write …, raw …", Run: v.operation(h)})
+}
+
+// registerCommands read and write what is under the cursor.
+func (v *View) registerCommands(h ui.Host, p *operation.Part) []ui.Command {
+	return []ui.Command{
+		{Name: "read", Args: "[VALUE…]", Keys: []string{"r"}, Help: "read the register or value under the cursor, or those named", Short: "read", Run: v.read(h, p)},
+		{Name: "read-all", Keys: []string{"R"}, Help: "read all registers that reading does not change", Short: "all", Run: v.readAll(h, p)},
+		{Name: "prove", Keys: []string{"p"}, Help: "read the identity and compare it", Short: "prove", Run: func(string) tea.Cmd { return v.start(h, "prove "+p.Name) }},
+		{Name: "write", Args: "[VALUE TO]", Keys: []string{"e", "enter"}, Help: "type what is to be written: it is staged, x sends it", Short: "write", Run: v.write(h, p)},
 		v.markCommand(h, p),
-		ui.Command{Name: "watch", Args: "[TIME]", Help: "read what is under the cursor every TIME; alone: no more", Run: v.watching(h, p)})
+		{Name: "watch", Args: "[TIME]", Help: "read what is under the cursor every TIME; alone: no more", Run: v.watching(h, p)},
+	}
 }
 
 // markCommand keeps what registers hold, to be compared with.
@@ -313,7 +322,7 @@ func (v *View) stage(h ui.Host, text string) bool {
 		h.Warn("%v", err)
 		return false
 	}
-	if op.Verb == operation.Write {
+	if op.Verb == operation.Write && !op.Bytes {
 		if _, err := op.Values[0].Encode(op.Text); err != nil {
 			h.Warn("%s: %v", op.Values[0].Name, err)
 			return false
@@ -478,7 +487,7 @@ func (v *View) Tick(h ui.Host) tea.Cmd {
 // Click implements ui.View.
 func (v *View) Click(_, y int, h ui.Host) {
 	if p := v.shown(h); p != nil && y >= v.listAt && y < v.listAt+v.listH {
-		v.row[key(h, p)] = min(v.top+y-v.listAt, len(rowsOf(p.Map))-1)
+		v.row[key(h, p)] = min(v.top+y-v.listAt, rowCount(p)-1)
 	}
 }
 
@@ -489,7 +498,7 @@ func (v *View) Wheel(down bool, h ui.Host) {
 		if down {
 			by = 3
 		}
-		v.row[key(h, p)] = min(max(v.row[key(h, p)]+by, 0), len(rowsOf(p.Map))-1)
+		v.row[key(h, p)] = min(max(v.row[key(h, p)]+by, 0), max(rowCount(p)-1, 0))
 	}
 }
 
@@ -533,5 +542,9 @@ func (v *View) Draw(a cells.Area, h ui.Host) {
 		about = strings.TrimPrefix(about+"   "+p.Source, "   ")
 	}
 	a.Text(1, 1, cells.Quiet, about)
+	if memory(p) != nil && k != nil {
+		v.drawMemory(a.Part(0, 3, a.W, a.H-3), h, p, k)
+		return
+	}
 	v.drawPart(a.Part(0, 3, a.W, a.H-3), h, p, k)
 }

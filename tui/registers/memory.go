@@ -1,0 +1,138 @@
+package registers
+
+import (
+	"fmt"
+
+	tea "charm.land/bubbletea/v2"
+
+	"gavrix/core/device"
+	"gavrix/core/ledger"
+	"gavrix/core/operation"
+	"gavrix/core/safe"
+	"gavrix/draw/cells"
+	"gavrix/tui/ui"
+)
+
+// perRow is how many bytes of a memory stand beside each other.
+const perRow = 16
+
+// memory gives the memory of a part that has nothing else; nil of other parts.
+func memory(p *operation.Part) *device.Memory {
+	if len(p.Map.Registers) > 0 {
+		return nil
+	}
+	return p.Map.Memory
+}
+
+// rowCount is how many rows the list of a part has.
+func rowCount(p *operation.Part) int {
+	if m := memory(p); m != nil {
+		return (m.Size + perRow - 1) / perRow
+	}
+	return len(rowsOf(p.Map))
+}
+
+// byteAt is the number of the first byte of the row under the cursor.
+func (v *View) byteAt(h ui.Host, p *operation.Part) int {
+	return min(max(v.row[key(h, p)], 0), rowCount(p)-1) * perRow
+}
+
+// memoryCommands read and write bytes under the cursor.
+func (v *View) memoryCommands(h ui.Host, p *operation.Part) []ui.Command {
+	m := memory(p)
+	page := func(by int) func(string) tea.Cmd {
+		return func(string) tea.Cmd {
+			k := key(h, p)
+			v.row[k] = min(max(v.row[k]+by*max(m.Page/perRow, 1), 0), rowCount(p)-1)
+			return nil
+		}
+	}
+	return []ui.Command{
+		{Name: "page-above", Keys: []string{"pgup"}, Help: "the page above", Run: page(-1)},
+		{Name: "page-below", Keys: []string{"pgdown"}, Help: "the page below", Run: page(1)},
+		{Name: "read", Args: "[NUMBER count N]", Keys: []string{"r"}, Help: "read the page under the cursor, or the bytes that are named", Short: "read", Run: func(arg string) tea.Cmd {
+			if arg == "" {
+				from := v.byteAt(h, p) / m.Page * m.Page
+				if m.Page > 256 {
+					from = v.byteAt(h, p)
+				}
+				arg = fmt.Sprintf("0x%04X count %d", from, min(m.Page, 256, m.Size-from))
+			}
+			return v.start(h, "read "+p.Name+" "+arg)
+		}},
+		{Name: "write", Args: "[NUMBER BYTES]", Keys: []string{"e", "enter"}, Help: "type bytes for the row under the cursor: they are staged, x sends them", Short: "write", Run: func(arg string) tea.Cmd {
+			if arg != "" {
+				v.stage(h, "write "+p.Name+" "+arg)
+				return nil
+			}
+			e := ui.NewEntry()
+			v.entry, v.about = &e, fmt.Sprintf("%s 0x%04X", p.Name, v.byteAt(h, p))
+			return nil
+		}},
+	}
+}
+
+// drawMemory shows the bytes that are known, page by page.
+func (v *View) drawMemory(a cells.Area, h ui.Host, p *operation.Part, k *ledger.Part) {
+	m := memory(p)
+	text := fmt.Sprintf("%d bytes in pages of %d", m.Size, m.Page)
+	if m.Write > 0 {
+		text += ", " + m.Write.String() + " to write one"
+	}
+	if m.Endurance > 0 {
+		text += fmt.Sprintf(", each stands %d writings", m.Endurance)
+	}
+	a.Text(1, 0, cells.Quiet, text)
+	below := v.belowHeight(h, a.W)
+	room := max(a.H-below-3, 3)
+	n := rowCount(p)
+	at := min(max(v.row[key(h, p)], 0), n-1)
+	list := min(n, room)
+	v.top = max(min(v.top, at), at-list+1, 0)
+	v.top = min(v.top, max(n-list, 0))
+	v.listAt, v.listH = 5, list
+	for i := range list {
+		v.drawBytes(a, 2+i, h, k, m, v.top+i, v.top+i == at)
+	}
+	v.drawBelow(a.Part(0, a.H-below, a.W, below), h, p, k)
+}
+
+func (v *View) drawBytes(a cells.Area, y int, h ui.Host, k *ledger.Part, m *device.Memory, row int, selected bool) {
+	style := cells.Plain
+	if selected {
+		a.Text(0, y, cells.Strong, "▸")
+		style = cells.Strong
+	}
+	from := uint64(row * perRow)
+	edge := cells.Quiet
+	if from%uint64(m.Page) == 0 {
+		edge = cells.Info
+	}
+	a.Text(2, y, edge, fmt.Sprintf("%04X", from))
+	for i := range uint64(perRow) {
+		if from+i >= uint64(m.Size) {
+			break
+		}
+		x := 8 + int(3*i+i/8)
+		c, has := k.Cells[from+i]
+		if !has {
+			a.Text(x, y, cells.Quiet, "··")
+			continue
+		}
+		s := style
+		switch {
+		case c.Wrote:
+			s = cells.Doubt
+		case c.Byte == device.Erased:
+			s = cells.Quiet
+		}
+		a.Text(x, y, s, fmt.Sprintf("%02X", c.Byte))
+		a.Text(8+3*perRow+3+int(i), y, s, string(safe.Byte(c.Byte)))
+	}
+	if n := k.Pages[from/uint64(m.Page)]; n > 0 && from%uint64(m.Page) == 0 {
+		a.Right(a.W, y, cells.Quiet, fmt.Sprintf("written %d×", n))
+	}
+	if selected {
+		a.Mark(y)
+	}
+}
