@@ -125,7 +125,7 @@ func TestRegistersByKeys(t *testing.T) {
 	l.typed("4")
 	l.hit(tea.KeyPressMsg{Code: tea.KeyEnter})
 	l.typed("x")
-	assert.Contains(t, l.screen(), "4 bytes in 1 pages are written and read back")
+	assert.Contains(t, l.screen(), "4 bytes in 1 page are written and read back")
 	l.typed("r")
 	assert.Contains(t, l.screen(), "0010  01 02 03 04 FF FF")
 	assert.Contains(t, l.screen(), "written 1×")

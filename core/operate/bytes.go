@@ -1,10 +1,13 @@
 package operate
 
 import (
+	"errors"
 	"fmt"
+	"os"
 
 	"gavrix/core/access"
 	"gavrix/core/device"
+	"gavrix/core/image"
 	"gavrix/core/link"
 	"gavrix/core/operation"
 	"gavrix/core/quantity"
@@ -94,39 +97,103 @@ func (x *run) readBytes() {
 }
 
 // writeBytes writes page by page, reads back, and compares.
-func (x *run) writeBytes() {
+func (x *run) writeBytes(from int, data []byte) bool {
 	m := x.op.Part.Map.Memory
-	steps, err := x.op.Part.WriteBytes(x.op.At, x.op.Data)
+	steps, err := x.op.Part.WriteBytes(from, data)
 	if err != nil {
 		x.r.say(Refused, "%v", err)
-		return
+		return false
 	}
-	before, ok := x.fetch(x.op.At, x.op.Count)
+	before, ok := x.fetch(from, len(data))
 	if !ok {
-		return
+		return false
 	}
-	same := string(before) == string(x.op.Data)
+	same := string(before) == string(data)
 	began := x.Session.Now()
 	for _, s := range steps {
 		if _, ok := x.patient(s); !ok {
-			return
+			return false
 		}
 	}
-	after, ok := x.fetch(x.op.At, x.op.Count)
+	after, ok := x.fetch(from, len(data))
 	if !ok {
-		return
+		return false
 	}
-	if at := unlike(after, x.op.Data); at >= 0 {
-		x.r.say(Fault, "byte 0x%X reads %02X where %02X was written, and so do %d of %d bytes", x.op.At+at, after[at], x.op.Data[at], differing(after, x.op.Data), len(after))
-		return
+	if at := unlike(after, data); at >= 0 {
+		x.r.say(Fault, "byte 0x%X reads %02X where %02X was written; %d of %d bytes differ", from+at, after[at], data[at], differing(after, data), len(after))
+		return false
 	}
-	x.r.say(OK, "%d bytes in %d pages are written and read back, in %s", len(after), len(steps), (x.Session.Now() - began).Round(3))
+	x.r.say(OK, "%s in %s are written and read back, in %s", counted(len(after), "byte"), counted(len(steps), "page"), (x.Session.Now() - began).Round(3))
 	if same {
 		x.r.say(Warn, "they were there already: reading them back proves nothing")
 	}
 	if m.Endurance > 0 {
 		x.r.say(OK, "each page stands %d writings: at one an hour that is %s", m.Endurance, years(m.Endurance))
 	}
+	return true
+}
+
+func counted(n int, noun string) string {
+	if n != 1 {
+		noun += "s"
+	}
+	return fmt.Sprintf("%d %s", n, noun)
+}
+
+// load writes a file's bytes into the memory.
+func (x *run) load() {
+	form, err := image.FormOf(x.op.File)
+	if err != nil {
+		x.r.say(Refused, "%v", err)
+		return
+	}
+	f, err := os.Open(x.op.File)
+	if err != nil {
+		x.r.say(Refused, "the file can't be read: %v", err)
+		return
+	}
+	defer f.Close()
+	chunks, err := image.Read(f, form)
+	if err != nil {
+		x.r.say(Refused, "%s: %v", x.op.File, err)
+		return
+	}
+	size := uint64(x.op.Part.Map.Memory.Size)
+	for _, c := range chunks {
+		if c.At >= size || uint64(len(c.Data)) > size-c.At {
+			x.r.say(Refused, "%s: %s from 0x%X on: %s has 0x0 to 0x%X", x.op.File, counted(len(c.Data), "byte"), c.At, x.op.Part.Name, size-1)
+			return
+		}
+	}
+	for _, c := range chunks {
+		if !x.writeBytes(int(c.At), c.Data) {
+			return
+		}
+	}
+}
+
+// save reads bytes of the memory into a new file.
+func (x *run) save() {
+	form, err := image.FormOf(x.op.File)
+	if err != nil {
+		x.r.say(Refused, "%v", err)
+		return
+	}
+	data, ok := x.fetch(x.op.At, x.op.Count)
+	if !ok {
+		return
+	}
+	f, err := os.OpenFile(x.op.File, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	if err != nil {
+		x.r.say(Refused, "the file is not written: %v", err)
+		return
+	}
+	err = errors.Join(image.Write(f, form, []image.Chunk{{At: uint64(x.op.At), Data: data}}), f.Close())
+	if err != nil {
+		x.r.say(Fault, "%s is not whole: %v", x.op.File, err)
+		return
+	}
+	x.r.say(OK, "%s are in %s", counted(len(data), "byte"), x.op.File)
 }
 
 // years says how long a page lasts that is written every hour.

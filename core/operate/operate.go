@@ -148,8 +148,14 @@ func (b *Bench) Do(ctx context.Context, text string, op *operation.Operation) (*
 	case op.Verb == operation.Compare:
 		x.compareBytes()
 		return r, x.err
+	case op.Verb == operation.Load:
+		x.load()
+		return r, x.err
+	case op.Verb == operation.Save:
+		x.save()
+		return r, x.err
 	default:
-		x.writeBytes()
+		x.writeBytes(op.At, op.Data)
 		return r, x.err
 	}
 	switch op.Verb {

@@ -3,6 +3,8 @@ package operate_test
 import (
 	"context"
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -311,4 +313,31 @@ func TestPages(t *testing.T) {
 		}
 		require.Equal(rt, uint64(from+n), at)
 	})
+}
+
+// TestImages: what was saved is loaded again; a file that is bad, too large or there
+// already is refused.
+func TestImages(t *testing.T) {
+	h := session(t)
+	for _, name := range []string{"a.hex", "a.s19"} {
+		file := filepath.Join(t.TempDir(), name)
+		do(t, h, "hull", "write log-memory 0x3E 01 02 03 04")
+		require.Equal(t, operate.OK, do(t, h, "hull", "save log-memory 0x30 count 40 "+file).Verdict)
+		assert.Contains(t, says(do(t, h, "hull", "save log-memory 0x30 count 40 "+file)), "the file is not written")
+		do(t, h, "hull", "fill log-memory 0x30 count 40 00")
+		r := do(t, h, "hull", "load log-memory "+file)
+		require.Equal(t, operate.OK, r.Verdict, says(r))
+		require.Equal(t, operate.OK, do(t, h, "hull", "compare log-memory 0x3E 01 02 03 04").Verdict)
+		text, err := os.ReadFile(file)
+		require.NoError(t, err)
+		text[12] ^= 1
+		require.NoError(t, os.WriteFile(file, text, 0o600))
+		r = do(t, h, "hull", "load log-memory "+file)
+		assert.Equal(t, operate.Refused, r.Verdict)
+		assert.Contains(t, says(r), "line 1: ")
+	}
+	big := filepath.Join(t.TempDir(), "big.bin")
+	require.NoError(t, os.WriteFile(big, make([]byte, 8193), 0o600))
+	assert.Contains(t, says(do(t, h, "hull", "load log-memory "+big)), "log-memory has 0x0 to 0x1FFF")
+	assert.Contains(t, says(do(t, h, "hull", "load log-memory /nowhere.bin")), "can't be read")
 }

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"gavrix/core/access"
+	"gavrix/core/image"
 )
 
 // mostBytes bounds what one operation on a memory is about.
@@ -27,12 +28,21 @@ func (op *Operation) bytes(from uint64, words []string) error {
 		}
 		op.Count, words = int(n), words[2:]
 	}
+	if op.Verb == Save {
+		if op.File = strings.Join(words, " "); op.File == "" || !counted {
+			return fmt.Errorf("save: name the bytes and the file, as save %s 0x40 count 16 log.hex", op.Part.Name)
+		}
+		if _, err := image.FormOf(op.File); err != nil {
+			return err
+		}
+		words = nil
+	}
 	text := strings.Join(words, "")
 	data, err := hex.DecodeString(text)
 	switch {
 	case op.Verb == Read && text != "":
 		return fmt.Errorf("%q: nothing follows what is read", strings.Join(words, " "))
-	case op.Verb == Read:
+	case op.Verb == Read || op.Verb == Save:
 	case err != nil || text == "":
 		return fmt.Errorf("%q: write bytes in hex, as DE AD", strings.Join(words, " "))
 	case op.Verb == Fill && len(data) != 1:
@@ -51,6 +61,19 @@ func (op *Operation) bytes(from uint64, words []string) error {
 		return fmt.Errorf("%d bytes from 0x%X on reach beyond the last, 0x%X", op.Count, op.At, m.Size-1)
 	}
 	return nil
+}
+
+// load reads which file is to be loaded.
+func (op *Operation) load(name string, words []string) error {
+	if op.Part.Map.Memory == nil {
+		return fmt.Errorf("%s has no memory that a file could be loaded into", op.Part.Name)
+	}
+	op.Bytes, op.File = true, strings.TrimSpace(strings.Join(append([]string{name}, words...), " "))
+	if op.File == "" {
+		return fmt.Errorf("load: name a file, as load %s log.hex", op.Part.Name)
+	}
+	_, err := image.FormOf(op.File)
+	return err
 }
 
 // mostInOne is how many bytes one transaction reads.

@@ -36,9 +36,11 @@ const (
 	Scan         // ask every address who is there
 	Fill         // bytes of a memory with one
 	Compare      // bytes of a memory with others
+	Load         // a file into a memory
+	Save         // bytes of a memory into a new file
 )
 
-var verbs = []string{"read", "write", "prove", "do", "raw", "scan", "fill", "compare"}
+var verbs = []string{"read", "write", "prove", "do", "raw", "scan", "fill", "compare", "load", "save"}
 
 func (v Verb) String() string { return verbs[v] }
 
@@ -54,6 +56,7 @@ type Operation struct {
 	Bytes     bool
 	At, Count int
 	Data      []byte
+	File      string // of Load and Save
 	// Pattern or Job is that of Command.
 	Pattern *access.Pattern
 	Job     *device.Job
@@ -70,7 +73,7 @@ const Help = `    read PART.VALUE VALUE...   registers, fields, or values; by nu
     raw WORDS                  a transaction in the words of its bus
     scan, scan reading         every address of the bus is asked, by writing or by reading
     read PART 0x40 count 16    bytes of a memory; write PART 0x40 DE AD; fill PART 0x40 count 16 FF;
-                               compare PART 0x40 DE AD
+                               compare PART 0x40 DE AD; load PART FILE; save PART 0x40 count 16 FILE
     force in front             although it may do harm`
 
 // Parse reads an operation on one of the parts of a link. The name of the part may be
@@ -199,13 +202,16 @@ func (op *Operation) target(name string, words []string) error {
 		}
 		return nil
 	}
+	if op.Verb == Load {
+		return op.load(name, words)
+	}
 	if m.Memory != nil {
 		if number, err := strconv.ParseUint(name, 0, 64); err == nil && m.At(number) == nil {
 			return op.bytes(number, words)
 		}
 	}
 	switch {
-	case op.Verb == Fill || op.Verb == Compare:
+	case op.Verb == Fill || op.Verb == Compare || op.Verb == Save:
 		return fmt.Errorf("%s: name bytes of a memory by their number, as 0x40", op.Verb)
 	case len(m.Values) == 0 && m.Memory != nil:
 		return fmt.Errorf("say which bytes of %s, as 0x40 count 16", op.Part.Name)
@@ -338,7 +344,10 @@ func (op *Operation) About() []*device.Register {
 // whole registers, and operations about none.
 func (op *Operation) Fixed() ([]Step, error) {
 	if op.Bytes {
-		if op.Verb == Read || op.Verb == Compare {
+		switch op.Verb {
+		case Load, Save:
+			return nil, fmt.Errorf("%s is done by hand", op.Verb)
+		case Read, Compare:
 			return op.Part.ReadBytes(op.At, op.Count)
 		}
 		return op.Part.WriteBytes(op.At, op.Data)

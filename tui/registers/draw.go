@@ -321,7 +321,7 @@ func (v *View) preview(h ui.Host) (string, cells.Style) {
 	}
 	if op.Bytes {
 		n := len(op.Part.Map.Memory.Pages(uint64(op.At), len(op.Data)))
-		return fmt.Sprintf("%d bytes in %d pages: % X", len(op.Data), n, op.Data), cells.Plain
+		return fmt.Sprintf("bytes: %d, pages: %d: % X", len(op.Data), n, op.Data), cells.Plain
 	}
 	w, err := op.Values[0].Encode(op.Text)
 	if err != nil {
