@@ -316,13 +316,17 @@ func (o *doOptions) plans(l *bench.Link, texts []string, ops []*operation.Operat
 			return fmt.Errorf("%q: %w", texts[i], err)
 		}
 		var list []map[string]any
+		dev := 0
+		if op.Part != nil {
+			dev = op.Part.Index
+		}
 		if !o.asJSON {
 			fmt.Fprintf(stdout, "%s\n", safe.Text(texts[i]))
 		}
 		for _, s := range steps {
 			for k, text := range s.Texts {
 				m := map[string]any{"text": text}
-				d, err := intent.Duration(l.Kind, l.Model.Tap(), text, l.Model.Bit())
+				d, err := intent.Duration(l.Kind, l.Model.Tap(), text, l.BitWith(dev))
 				if err != nil {
 					return fmt.Errorf("%q: %w", texts[i], err)
 				}

@@ -162,6 +162,15 @@ func (x *binder) link(b *Bench, n *doc.Node) *Link {
 	return l
 }
 
+// BitWith is a bit of the MCU's end while it talks to the device with the index: on some
+// kinds of links each has a rate of its own.
+func (l *Link) BitWith(dev int) quantity.Time {
+	if m, own := l.Model.(interface{ BitWith(dev int) quantity.Time }); own {
+		return m.BitWith(dev)
+	}
+	return l.Model.Bit()
+}
+
 // Roles are the parts that lines play on the link.
 func (l *Link) Roles() []bus.Role { return l.Kind.RolesFor(l.Devices()) }
 
