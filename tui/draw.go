@@ -358,7 +358,7 @@ func (a *App) footer(f cells.Area) {
 
 func keyName(k string) string {
 	names := map[string]string{
-		"space": "Space", "enter": "Enter", "up": "↑", "down": "↓", "left": "←", "right": "→", "tab": "Tab", "shift+tab": "Shift+Tab",
+		"space": "Space", "enter": "Enter", "backspace": "Backspace", "up": "↑", "down": "↓", "left": "←", "right": "→", "tab": "Tab", "shift+tab": "Shift+Tab",
 		"pgup": "PgUp", "pgdown": "PgDn", "home": "Home", "end": "End", "ctrl+s": "Ctrl+S", "ctrl+r": "Ctrl+R", "shift+up": "Shift+↑", "shift+down": "Shift+↓",
 	}
 	if n, ok := names[k]; ok {

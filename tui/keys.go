@@ -382,8 +382,8 @@ func (a *App) ask(what string, make func(arg string) link.Intent) func(string) t
 // linkCommands are what can be asked of a link.
 func (a *App) linkCommands() []ui.Command {
 	return []ui.Command{
-		{Name: "cut", Args: "END", Help: "break the wire at mcu, or at a device", Run: a.ask("whose wire: mcu, or the device's name", func(arg string) link.Intent { return link.Cut{End: arg} })},
-		{Name: "reconnect", Args: "END", Help: "join the wire there again", Run: a.ask("whose wire: mcu, or the device's name", func(arg string) link.Intent { return link.Cut{End: arg, Joined: true} })},
+		{Name: "cut", Args: "END", Help: "break a wire: mcu, a device, or a line", Run: a.ask("whose wire: mcu, a device, or a line as in", func(arg string) link.Intent { return link.Cut{End: arg} })},
+		{Name: "reconnect", Args: "END", Help: "join the wire there again", Run: a.ask("whose wire: mcu, a device, or a line as in", func(arg string) link.Intent { return link.Cut{End: arg, Joined: true} })},
 		{Name: "hold-line", Args: "LINE", Help: "hold a bus line at its active level", Run: a.ask("which line: "+a.roles(), func(arg string) link.Intent { return link.Hold{Role: arg} })},
 		{Name: "release-line", Args: "LINE", Help: "let it go", Run: a.ask("which line: "+a.roles(), func(arg string) link.Intent { return link.Hold{Role: arg, Release: true} })},
 		{Name: "power-off", Args: "DEVICE", Help: "take the supply from a device", Run: a.ask("which device", func(arg string) link.Intent { return link.Power{Device: arg} })},

@@ -50,7 +50,7 @@ func (v *View) memoryCommands(h ui.Host, p *operation.Part) []ui.Command {
 	return []ui.Command{
 		{Name: "page-above", Keys: []string{"pgup"}, Help: "the page above", Run: page(-1)},
 		{Name: "page-below", Keys: []string{"pgdown"}, Help: "the page below", Run: page(1)},
-		{Name: "read", Args: "[NUMBER count N]", Keys: []string{"r"}, Help: "read the page under the cursor, or the bytes that are named", Short: "read", Run: func(arg string) tea.Cmd {
+		{Name: "read", Args: "[NUMBER count N]", Keys: []string{"r"}, Help: "read the page, or these bytes", Short: "read", Run: func(arg string) tea.Cmd {
 			if arg == "" {
 				from := v.byteAt(h, p) / m.Page * m.Page
 				if m.Page > 256 {
@@ -60,7 +60,7 @@ func (v *View) memoryCommands(h ui.Host, p *operation.Part) []ui.Command {
 			}
 			return v.start(h, "read "+p.Name+" "+arg)
 		}},
-		{Name: "write", Args: "[NUMBER BYTES]", Keys: []string{"e", "enter"}, Help: "type bytes for the row under the cursor: they are staged, x sends them", Short: "write", Run: func(arg string) tea.Cmd {
+		{Name: "write", Args: "[NUMBER BYTES]", Keys: []string{"e", "enter"}, Help: "type bytes for the row; x sends them", Short: "write", Run: func(arg string) tea.Cmd {
 			if arg != "" {
 				v.stage(h, "write "+p.Name+" "+arg)
 				return nil

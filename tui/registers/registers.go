@@ -197,24 +197,24 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 			}
 			return nil
 		}},
-		ui.Command{Name: "do", Args: "OPERATION", Help: "an operation on a part of the link: do leaf-tilt.measure, force write …, raw …", Run: v.operation(h)})
+		ui.Command{Name: "do", Args: "OPERATION", Help: "any operation: leaf-tilt.measure, scan, raw …", Run: v.operation(h)})
 }
 
 // registerCommands read and write what is under the cursor.
 func (v *View) registerCommands(h ui.Host, p *operation.Part) []ui.Command {
 	return []ui.Command{
-		{Name: "read", Args: "[VALUE…]", Keys: []string{"r"}, Help: "read the register or value under the cursor, or those named", Short: "read", Run: v.read(h, p)},
-		{Name: "read-all", Keys: []string{"R"}, Help: "read all registers that reading does not change", Short: "all", Run: v.readAll(h, p)},
+		{Name: "read", Args: "[VALUE…]", Keys: []string{"r"}, Help: "read what is under the cursor, or these", Short: "read", Run: v.read(h, p)},
+		{Name: "read-all", Keys: []string{"R"}, Help: "read all that reading leaves as it is", Short: "all", Run: v.readAll(h, p)},
 		{Name: "prove", Keys: []string{"p"}, Help: "read the identity and compare it", Short: "prove", Run: func(string) tea.Cmd { return v.start(h, "prove "+p.Name) }},
-		{Name: "write", Args: "[VALUE TO]", Keys: []string{"e", "enter"}, Help: "type what is to be written: it is staged, x sends it", Short: "write", Run: v.write(h, p)},
+		{Name: "write", Args: "[VALUE TO]", Keys: []string{"e", "enter"}, Help: "type what to write; x sends it", Short: "write", Run: v.write(h, p)},
 		v.markCommand(h, p),
-		{Name: "watch", Args: "[TIME]", Help: "read what is under the cursor every TIME; alone: no more", Run: v.watching(h, p)},
+		{Name: "watch", Args: "[TIME]", Help: "read it every TIME; alone: no more", Run: v.watching(h, p)},
 	}
 }
 
 // markCommand keeps what registers hold, to be compared with.
 func (v *View) markCommand(h ui.Host, p *operation.Part) ui.Command {
-	return ui.Command{Name: "mark-contents", Keys: []string{"m"}, Help: "remember what all registers hold: what differs from then on is marked", Short: "mark", Run: func(string) tea.Cmd {
+	return ui.Command{Name: "mark-contents", Keys: []string{"m"}, Help: "remember all: what differs later is marked", Short: "mark", Run: func(string) tea.Cmd {
 		k := known(h, p)
 		v.mark, v.markAt = map[*device.Register]uint64{}, h.Now()
 		if k != nil {
