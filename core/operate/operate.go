@@ -557,7 +557,7 @@ func (x *run) job(j *device.Job) {
 			return
 		}
 	}
-	x.r.say(OK, "%s is over after %s, asked %d times", j.Name, (x.Session.Now() - started).Round(3), asks)
+	x.r.say(OK, "%s is over after %s; it was asked for %s", j.Name, (x.Session.Now() - started).Round(3), counted(asks, "time"))
 	if len(j.Gives) == 0 {
 		return
 	}
