@@ -1,0 +1,564 @@
+package device
+
+import (
+	"fmt"
+	"math/big"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"gavrix/core/access"
+	"gavrix/core/coding"
+	"gavrix/core/doc"
+	"gavrix/core/finding"
+	"gavrix/core/formula"
+	"gavrix/core/quantity"
+	"gavrix/core/register"
+)
+
+var accessType = doc.Enum("read-write", "read-only", "write-only", "write-1-to-clear", "clear-on-read", "write-1-to-start")
+
+var numberType = doc.Scalar("a number, as 0x1F", func(s string) (uint64, error) {
+	n, err := strconv.ParseUint(strings.ReplaceAll(s, "_", ""), 0, 64)
+	if err != nil {
+		return 0, fmt.Errorf("%q is no whole number from 0 on", s)
+	}
+	return n, nil
+})
+
+type amount struct {
+	*big.Rat
+	unit string
+}
+
+var amountType = doc.Scalar("a number or a fraction with its unit, as 0.25 Pa or 1/128 °C", func(s string) (amount, error) {
+	r, unit, err := coding.ParseQuantity(s)
+	return amount{r, unit}, err
+})
+
+// meaning are the keys of what bits mean.
+func meaning() []doc.Key {
+	return []doc.Key{
+		{Name: "about", Doc: "what it is", Type: doc.AnyText},
+		{Name: "coding", Doc: "how the number stands in the bits", Type: doc.Enum(coding.Names()...), Default: "unsigned"},
+		{Name: "scale", Doc: "what one count is, with its unit, as 0.25 Pa or 1/128 °C", Type: amountType},
+		{Name: "offset", Doc: "what is added to the scaled number, as 25 °C", Type: amountType},
+		{Name: "codes", Doc: "values with a meaning of their own: their numbers and words", Type: doc.MapOf(doc.AnyText)},
+		{Name: "warn", Doc: "contents with which something is to be known: their numbers and what", Type: doc.MapOf(doc.AnyText)},
+		{Name: "least", Doc: "the least that may be written", Type: amountType},
+		{Name: "greatest", Doc: "the greatest that may be written", Type: amountType},
+	}
+}
+
+// mapKeys are what a device file says of registers.
+func mapKeys() []doc.Key {
+	field := append([]doc.Key{
+		{Name: "bits", Doc: "its place in the register, as 7:4, or 3 for one bit", Type: doc.Scalar("bits, as 7:4 or 3", parseBits), Required: true},
+		{Name: "access", Doc: "what reading and writing do; absent: as the register", Type: accessType},
+	}, meaning()...)
+	reg := append([]doc.Key{
+		{Name: "number", Doc: "the number by which it is reached; absent: it stands in patterns by its name", Type: numberType},
+		{Name: "width", Doc: "its bits", Type: doc.Int(1, 64), Default: "8"},
+		{Name: "access", Doc: "what reading and writing do", Type: accessType, Default: "read-write"},
+		{Name: "reset", Doc: "content after power-up", Type: numberType, Default: "0"},
+		{Name: "fields", Doc: "its bit fields, by name", Type: doc.MapOf(doc.Map(field...))},
+	}, meaning()...)
+	value := append([]doc.Key{
+		{Name: "bits", Doc: "registers, or bits of them, that make it up, the most significant first: PRES_1 PRES_0[7:4]", Type: doc.Scalar("names of registers, with bits in brackets", parsePieces)},
+		{Name: "from", Doc: "in place of bits: an expression of other values' names", Type: doc.AnyText},
+		{Name: "unit", Doc: "unit of what the expression gives", Type: doc.AnyText},
+	}, meaning()...)
+	return []doc.Key{
+		{Name: "access", Doc: "operations by name, as they stand on the bus", Type: doc.MapOf(doc.Map(
+			doc.Key{Name: "out", Doc: "what the bus controller sends: reg.7 1 | skip.8", Type: doc.AnyText},
+			doc.Key{Name: "in", Doc: "what the part sends in the same columns: skip.8 | value.8 ...", Type: doc.AnyText},
+			doc.Key{Name: "about", Doc: "what it is for", Type: doc.AnyText},
+		))},
+		{Name: "registers", Doc: "registers by name", Type: doc.MapOf(doc.Map(reg...))},
+		{Name: "values", Doc: "quantities that several registers make up, or parts of one, by name", Type: doc.MapOf(doc.Map(value...))},
+		{Name: "identity", Doc: "what tells the part from others", Type: doc.Map(
+			doc.Key{Name: "read", Doc: "the value to read", Type: doc.NameType, Required: true},
+			doc.Key{Name: "expect", Doc: "its bits, as 0xB7", Type: numberType, Required: true},
+		)},
+		{Name: "memory", Doc: "bytes that are reached by their number", Type: doc.Map(
+			doc.Key{Name: "size", Doc: "bytes", Type: doc.Int(1, 1<<24), Required: true},
+			doc.Key{Name: "page", Doc: "bytes that one writing may reach: behind the last of a page it goes on at its first; absent: all", Type: doc.Int(1, 1<<24)},
+			doc.Key{Name: "write", Doc: "time that writing takes, in which the part does not answer", Type: doc.TimeType, Default: "0 ms"},
+			doc.Key{Name: "endurance", Doc: "how often a page may be written; absent: not stated", Type: doc.Int(1, 1<<40)},
+			doc.Key{Name: "lasting", Doc: "it keeps its bytes without supply", Type: doc.YesNo, Default: "yes"},
+		)},
+		{Name: "jobs", Doc: "what writing a bit starts, by name", Type: doc.MapOf(doc.Map(
+			doc.Key{Name: "start", Doc: "the bit that starts it when 1 is written", Type: doc.NameType, Required: true},
+			doc.Key{Name: "lasts", Doc: "how long it takes at most", Type: doc.TimeType, Required: true},
+			doc.Key{Name: "busy", Doc: "the bit that is 1 meanwhile", Type: doc.NameType},
+			doc.Key{Name: "ready", Doc: "bits that are 1 when it is over", Type: doc.ListOf(doc.NameType, 1)},
+			doc.Key{Name: "clash", Doc: "the bit that comes up when it is started while it runs", Type: doc.NameType},
+			doc.Key{Name: "gives", Doc: "values that it measures: they stand still until the next", Type: doc.ListOf(doc.NameType, 1)},
+			doc.Key{Name: "about", Doc: "what it is for", Type: doc.AnyText},
+		))},
+		{Name: "power-up", Doc: "time from supply to the first answer", Type: doc.TimeType, Default: "0 ms"},
+		{Name: "wrap", Doc: "behind the register with the last number the one with the first follows", Type: doc.YesNo, Default: "no"},
+		{Name: "refuses", Doc: "numbers of no register are not acknowledged", Type: doc.YesNo, Default: "no"},
+	}
+}
+
+type bitRange struct{ low, bits int }
+
+func parseBits(s string) (bitRange, error) {
+	low, bits, err := register.ParseBits(s)
+	return bitRange{low, bits}, err
+}
+
+type namedBits struct {
+	name string
+	bitRange
+	all bool
+}
+
+func parsePieces(s string) ([]namedBits, error) {
+	var out []namedBits
+	for _, w := range strings.Fields(s) {
+		p := namedBits{name: w, all: true}
+		if open := strings.IndexByte(w, '['); open > 0 && strings.HasSuffix(w, "]") {
+			r, err := parseBits(w[open+1 : len(w)-1])
+			if err != nil {
+				return nil, err
+			}
+			p = namedBits{name: w[:open], bitRange: r}
+		}
+		if strings.ContainsAny(p.name, "[],") {
+			return nil, fmt.Errorf("%q: write the name of a register, with bits as NAME[7:4], and blanks between several", w)
+		}
+		out = append(out, p)
+	}
+	if len(out) == 0 {
+		return nil, fmt.Errorf("no register is named")
+	}
+	return out, nil
+}
+
+// mapper reads what a device file says of registers.
+type mapper struct {
+	m      *Map
+	faults []finding.Finding
+}
+
+func (x *mapper) fault(code string, n *doc.Node, change, format string, args ...any) {
+	x.faults = append(x.faults, finding.Finding{Severity: finding.Error, Code: code, Where: n.Place(), Seen: fmt.Sprintf(format, args...), Change: change})
+}
+
+// bindMap reads the registers of a device file that was validated; nil where it names
+// none.
+func bindMap(d *Device, root *doc.Node) []finding.Finding {
+	if root.Get("registers") == nil && root.Get("access") == nil {
+		for _, key := range []string{"values", "identity", "memory", "jobs"} {
+			if n := root.Get(key); n != nil {
+				return []finding.Finding{{Severity: finding.Error, Code: "no-registers", Where: n.KeyPlace(), Seen: key + " without registers", Change: "add `registers:` and `access:`"}}
+			}
+		}
+		return nil
+	}
+	x := &mapper{m: &Map{
+		PowerUp: doc.Of[quantity.Time](root, "power-up"), Wrap: doc.Of[bool](root, "wrap"), Refuses: doc.Of[bool](root, "refuses"),
+		about: map[*access.Pattern]string{},
+	}}
+	for _, n := range root.Get("registers").All() {
+		x.register(n)
+	}
+	slices.SortStableFunc(x.m.Registers, func(a, b *Register) int {
+		switch {
+		case a.Numbered != b.Numbered:
+			if a.Numbered {
+				return -1
+			}
+			return 1
+		case a.Address < b.Address:
+			return -1
+		case a.Address > b.Address:
+			return 1
+		}
+		return 0
+	})
+	// What builds on something that has a fault is not looked at.
+	for _, stage := range []func(){
+		func() {
+			for _, n := range root.Get("values").All() {
+				if n.Get("from") == nil {
+					x.value(n)
+				}
+			}
+		},
+		func() {
+			for _, n := range root.Get("values").All() {
+				if n.Get("from") != nil {
+					x.value(n)
+				}
+			}
+			if n := root.Get("memory"); n != nil {
+				x.memory(n)
+			}
+			for _, n := range root.Get("access").All() {
+				x.pattern(d, n)
+			}
+		},
+		func() { x.reachable(root) },
+		func() {
+			for _, n := range root.Get("jobs").All() {
+				x.job(n)
+			}
+			x.identity(root.Get("identity"))
+		},
+	} {
+		if len(x.faults) > 0 {
+			return x.faults
+		}
+		stage()
+	}
+	if len(x.faults) == 0 {
+		d.Map = x.m
+	}
+	return x.faults
+}
+
+// named says whether a name can stand in patterns and operations.
+func (x *mapper) named(n *doc.Node) bool {
+	if strings.ContainsAny(n.Key, " []|") {
+		x.fault("bad-name", n, "take letters, digits and dashes", "%q can't be named in patterns and operations", n.Key)
+		return false
+	}
+	return true
+}
+
+func (x *mapper) register(n *doc.Node) {
+	r := &Register{Register: register.Register{Name: n.Key, Bits: doc.Of[int](n, "width"), Reset: doc.Of[uint64](n, "reset"), About: n.Text("about")}}
+	r.Access, _ = register.ParseAccess(doc.Of[string](n, "access"))
+	if !x.named(n) {
+		return
+	}
+	if slices.Contains([]string{"reg", "value", "more", "skip", "_"}, n.Key) {
+		x.fault("bad-name", n, "take another name", "%s has a meaning of its own in patterns", n.Key)
+		return
+	}
+	if at := n.Get("number"); at != nil {
+		r.Numbered, r.Address = true, doc.As[uint64](at)
+		for _, o := range x.m.Registers {
+			if o.Numbered && o.Address == r.Address {
+				x.fault("number-twice", at, "give each register a number of its own", "%s and %s have the number 0x%X", o.Name, r.Name, r.Address)
+			}
+		}
+	}
+	if o := x.m.Named(n.Key); o != nil {
+		x.fault("name-twice", n, "names differ by more than capitals", "two registers are called %s", n.Key)
+	}
+	whole := &Value{Name: r.Name, About: r.About, Pieces: []Piece{{r, 0, r.Bits}}}
+	x.format(whole, n, r.Bits)
+	values := []*Value{whole}
+	for _, f := range n.Get("fields").All() {
+		if !x.named(f) {
+			continue
+		}
+		at := doc.Of[bitRange](f, "bits")
+		field := register.Field{Name: f.Key, Low: at.low, Bits: at.bits, Access: r.Access, About: f.Text("about")}
+		if a := f.Text("access"); a != "" {
+			field.Access, _ = register.ParseAccess(a)
+		}
+		v := &Value{Name: r.Name + "." + f.Key, About: field.About, Pieces: []Piece{{r, at.low, at.bits}}}
+		x.format(v, f, at.bits)
+		field.Meanings = v.Codes
+		if o := r.Field(f.Key); o != nil {
+			x.fault("name-twice", f, "names differ by more than capitals", "%s has two fields %s", r.Name, f.Key)
+		}
+		r.Fields = append(r.Fields, field)
+		if err := r.Check(); err != nil {
+			x.fault("bad-field", f.Get("bits"), "mend its bits", "%v", err)
+			r.Fields = r.Fields[:len(r.Fields)-1]
+			continue
+		}
+		values = append(values, v)
+	}
+	if err := r.Check(); err != nil {
+		where := n.Get("reset")
+		if where == nil {
+			where = n
+		}
+		x.fault("bad-register", where, "mend it", "%v", err)
+		return
+	}
+	x.m.Registers = append(x.m.Registers, r)
+	x.m.Values = append(x.m.Values, values...)
+}
+
+// format reads what the bits of a value mean.
+func (x *mapper) format(v *Value, n *doc.Node, bits int) {
+	v.Bits = bits
+	v.Coding, _ = coding.Parse(doc.Of[string](n, "coding"))
+	if err := v.Coding.Check(bits); err != nil {
+		at := n.Get("coding")
+		if at == nil {
+			at = n
+		}
+		x.fault("bad-coding", at, "take another coding, or other bits", "%s: %v", v.Name, err)
+	}
+	units := map[string]*doc.Node{}
+	for key, to := range map[string]**big.Rat{"scale": &v.Scale, "offset": &v.Offset, "least": &v.Least, "greatest": &v.Most} {
+		at := n.Get(key)
+		if at == nil {
+			continue
+		}
+		a := doc.As[amount](at)
+		*to = a.Rat
+		if a.unit != "" {
+			units[a.unit] = at
+			v.Unit = a.unit
+		}
+	}
+	if len(units) > 1 {
+		x.fault("units-differ", n, "write one unit", "%s: scale, offset and bounds have different units", v.Name)
+	}
+	if v.Scale != nil && v.Scale.Sign() == 0 {
+		x.fault("bad-scale", n.Get("scale"), "write what one count is", "%s: a scale of 0", v.Name)
+		v.Scale = nil
+	}
+	for _, c := range n.Get("warn").All() {
+		raw, err := strconv.ParseUint(c.Key, 0, 64)
+		if err != nil || raw&^ones(bits) != 0 || strings.TrimSpace(c.Scalar) == "" {
+			x.fault("bad-code", c, "write a number of its bits, and what is to be known", "%s: warn %s: %q", v.Name, c.Key, c.Scalar)
+			continue
+		}
+		if v.Warns == nil {
+			v.Warns = map[uint64]string{}
+		}
+		v.Warns[raw] = c.Scalar
+	}
+	words := map[string]bool{}
+	for _, c := range n.Get("codes").All() {
+		raw, err := strconv.ParseUint(c.Key, 0, 64)
+		switch word := c.Scalar; {
+		case err != nil:
+			x.fault("bad-code", c, "write it as a number, as 2, 0x1F or 0b10", "%s: %q is no code", v.Name, c.Key)
+		case raw&^ones(bits) != 0:
+			x.fault("bad-code", c, "write a code of its bits", "%s: code %s does not fit %d bits", v.Name, c.Key, bits)
+		case strings.TrimSpace(word) == "":
+			x.fault("bad-code", c, "write its meaning", "%s: code %s has no word", v.Name, c.Key)
+		case words[strings.ToLower(word)] || v.Codes[raw] != "":
+			x.fault("code-twice", c, "give each code a word of its own", "%s: %s stands there twice", v.Name, word)
+		default:
+			if v.Codes == nil {
+				v.Codes = map[uint64]string{}
+			}
+			v.Codes[raw] = word
+			words[strings.ToLower(word)] = true
+		}
+	}
+}
+
+// value reads a value that has a name of its own.
+func (x *mapper) value(n *doc.Node) {
+	v := &Value{Name: n.Key, About: n.Text("about")}
+	if !x.named(n) {
+		return
+	}
+	if x.m.Value(n.Key) != nil {
+		x.fault("name-twice", n, "take another name", "%s is the name of a register or of another value", n.Key)
+		return
+	}
+	bits, from := n.Get("bits"), n.Get("from")
+	switch {
+	case (bits == nil) == (from == nil):
+		x.fault("value-of-nothing", n, "write `bits:` or `from:`", "%s: give the bits that make it up, or an expression of other values, not both", n.Key)
+		return
+	case from != nil:
+		x.calculated(v, n, from)
+		return
+	case n.Get("unit") != nil:
+		x.fault("unit-without-from", n.Get("unit"), "write it behind the scale", "%s: the unit of bits stands behind their scale", n.Key)
+	}
+	total := 0
+	used := map[*Register]uint64{}
+	for _, p := range doc.As[[]namedBits](bits) {
+		r := x.m.Named(p.name)
+		if r == nil {
+			x.fault("unknown-register", bits, x.near(p.name), "%s: there is no register %s", n.Key, p.name)
+			return
+		}
+		if p.all {
+			p.bitRange = bitRange{0, r.Bits}
+		}
+		if p.low+p.bits > r.Bits {
+			x.fault("bad-bits", bits, "mend the bits", "%s: %s has %d bits", n.Key, r.Name, r.Bits)
+			return
+		}
+		m := ones(p.bits) << p.low
+		if used[r]&m != 0 {
+			x.fault("bits-twice", bits, "mend the bits", "%s: bits of %s stand there twice", n.Key, r.Name)
+			return
+		}
+		used[r] |= m
+		v.Pieces = append(v.Pieces, Piece{r, p.low, p.bits})
+		total += p.bits
+	}
+	if total > 64 {
+		x.fault("value-too-wide", bits, "take fewer bits", "%s has %d bits; at most 64 make a value", n.Key, total)
+		return
+	}
+	x.format(v, n, total)
+	x.m.Values = append(x.m.Values, v)
+}
+
+var identifier = regexp.MustCompile(`[\pL_][\pL\pN_]*`)
+
+// calculated reads a value that an expression gives.
+func (x *mapper) calculated(v *Value, n, from *doc.Node) {
+	for _, key := range []string{"coding", "scale", "offset", "codes", "warn", "least", "greatest"} {
+		if n.Get(key) != nil {
+			x.fault("from-and-"+key, n.Get(key), "put it into the expression", "%s is calculated: %s has no effect on it", n.Key, key)
+		}
+	}
+	var names []string
+	var known []*Value
+	used := identifier.FindAllString(from.Scalar, -1)
+	for _, o := range x.m.Values {
+		name := strings.ReplaceAll(strings.ReplaceAll(o.Name, ".", "_"), "-", "_")
+		if o.From == nil && len(o.Codes) == 0 && slices.Contains(used, name) && !slices.Contains(names, name) {
+			names, known = append(names, name), append(known, o)
+		}
+	}
+	f, err := formula.New(from.Scalar, names...)
+	if err != nil {
+		x.fault("bad-expression", from, "values above it are known by their names, with _ in place of - and .", "%s: %v", n.Key, err)
+		return
+	}
+	v.From, v.Inputs, v.Unit = f, known, n.Text("unit")
+	x.m.Values = append(x.m.Values, v)
+}
+
+func (x *mapper) near(name string) string {
+	var names []string
+	for _, r := range x.m.Registers {
+		names = append(names, r.Name)
+	}
+	if m := doc.Nearest(name, names); m != "" {
+		return fmt.Sprintf("did you mean %s?", m)
+	}
+	return "describe it below `registers:`"
+}
+
+// pattern reads an operation.
+func (x *mapper) pattern(d *Device, n *doc.Node) {
+	if !x.named(n) {
+		return
+	}
+	rules := patternRules[d.Kind.Name](d.End)
+	rules.Register = func(name string) (int, bool) {
+		if r := x.m.Named(name); r != nil {
+			return r.Bits, true
+		}
+		return 0, false
+	}
+	p, err := access.Parse(n.Key, n.Text("out"), n.Text("in"), rules)
+	if err != nil {
+		x.fault("bad-pattern", n, "mend the pattern", "%s: %v", n.Key, err)
+		return
+	}
+	if _, b, err := access.Distinct(append(slices.Clone(x.m.Patterns), p)); err != nil {
+		x.fault("patterns-alike", n, "give them a bit in which they differ early enough", "%s can't be told from another operation: %v", b.Name, err)
+		return
+	}
+	x.m.Patterns = append(x.m.Patterns, p)
+	x.m.about[p] = n.Text("about")
+}
+
+// reachable holds registers and patterns against each other.
+func (x *mapper) reachable(root *doc.Node) {
+	for _, p := range x.m.Patterns {
+		if p.NumberBits > 0 && !(x.m.Memory != nil && p.ValueBits == 8) && !slices.ContainsFunc(x.m.Registers, func(r *Register) bool { return r.Numbered && r.Bits == p.ValueBits }) {
+			x.fault("no-such-register", root.Get("access", p.Name), "mend the pattern, or the width of the registers", "%s is for registers of %d bits; none has that size", p.Name, p.ValueBits)
+		}
+	}
+	x.memoryReached(root)
+	for _, r := range x.m.Registers {
+		n := root.Get("registers", r.Name)
+		if !r.Numbered {
+			if !slices.ContainsFunc(x.m.Patterns, func(p *access.Pattern) bool {
+				return slices.Contains(p.HeldIn, r.Name) || slices.Contains(p.HeldOut, r.Name)
+			}) {
+				x.fault("register-unreachable", n, "give it a number, or name it in a pattern", "%s has no number, and no pattern names it", r.Name)
+			}
+			continue
+		}
+		generic := false
+		for _, p := range x.m.Patterns {
+			if p.NumberBits == 0 || p.ValueBits != r.Bits {
+				continue
+			}
+			if generic = true; r.Address&^ones(p.NumberBits) != 0 {
+				x.fault("number-too-wide", n.Get("number"), "mend the number, or the pattern", "%s: 0x%X does not fit the %d bits that %s has for the number", r.Name, r.Address, p.NumberBits, p.Name)
+				break
+			}
+		}
+		if !generic && !slices.ContainsFunc(x.m.Patterns, func(p *access.Pattern) bool {
+			return slices.Contains(p.HeldIn, r.Name) || slices.Contains(p.HeldOut, r.Name)
+		}) && len(x.faults) == 0 {
+			x.fault("register-unreachable", n, "add a pattern, or mend its width", "%s has %d bits; no pattern reads or writes registers of that size", r.Name, r.Bits)
+		}
+	}
+}
+
+func (x *mapper) identity(n *doc.Node) {
+	if n == nil {
+		return
+	}
+	v := x.m.Value(n.Text("read"))
+	if v == nil {
+		x.fault("unknown-value", n.Get("read"), x.near(n.Text("read")), "identity: there is no value %q", n.Text("read"))
+		return
+	}
+	x.m.Identity = &Identity{v, doc.Of[uint64](n, "expect")}
+	if v.From != nil || x.m.Identity.Expect&^ones(v.Bits) != 0 {
+		x.fault("bad-identity", n.Get("expect"), "mend it", "identity: 0x%X is no content of %s", x.m.Identity.Expect, v.Name)
+	}
+}
+
+// bitsValue finds a value that bits hold.
+func (x *mapper) bitsValue(at *doc.Node, name string) *Value {
+	v := x.m.Value(name)
+	if v == nil || v.From != nil {
+		change := "write the name of a register, a field or a value"
+		if near := doc.Nearest(name, x.m.Names()); near != "" {
+			change = "did you mean " + near + "?"
+		}
+		x.fault("unknown-value", at, change, "there is no value %q that bits hold", name)
+		return nil
+	}
+	return v
+}
+
+func (x *mapper) job(n *doc.Node) {
+	if !x.named(n) {
+		return
+	}
+	if x.m.Value(n.Key) != nil || x.m.Pattern(n.Key) != nil {
+		x.fault("name-twice", n, "take another name", "%s is the name of something else", n.Key)
+	}
+	j := &Job{Name: n.Key, About: n.Text("about"), Lasts: doc.Of[quantity.Time](n, "lasts"), Start: x.bitsValue(n.Get("start"), n.Text("start"))}
+	one := func(key string, to **Value) {
+		if at := n.Get(key); at != nil {
+			*to = x.bitsValue(at, at.Scalar)
+		}
+	}
+	one("busy", &j.Busy)
+	one("clash", &j.Clash)
+	list := func(key string) []*Value {
+		var out []*Value
+		for _, at := range n.Get(key).All() {
+			out = append(out, x.bitsValue(at, at.Scalar))
+		}
+		return out
+	}
+	j.Ready, j.Gives = list("ready"), list("gives")
+	if j.Start != nil && (len(j.Start.Pieces) != 1 || j.Start.Bits != 1) {
+		x.fault("bad-job", n.Get("start"), "name a field of one bit", "%s: %s has %d bits", n.Key, j.Start.Name, j.Start.Bits)
+	}
+	x.m.Jobs = append(x.m.Jobs, j)
+}
