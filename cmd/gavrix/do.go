@@ -128,7 +128,7 @@ func (o *doOptions) run(ctx context.Context, b *bench.Bench, l *bench.Link, text
 			return fmt.Errorf("--given %q: %w", g, err)
 		}
 	}
-	on := operate.On(h, l)
+	on := operate.On(h, b, l)
 	meta := &h.Store().Meta
 	var results []*operate.Result
 	bad := false

@@ -13,6 +13,7 @@ import (
 	"gavrix/core/capture"
 	"gavrix/core/coding"
 	"gavrix/core/device"
+	"gavrix/core/ledger"
 	"gavrix/core/link"
 	"gavrix/core/operation"
 	"gavrix/core/quantity"
@@ -124,13 +125,13 @@ func (r *Result) say(v Verdict, format string, args ...any) {
 type Bench struct {
 	Session link.Session
 	Link    *bench.Link
-	// known are the contents of registers as they were read or written last.
-	known map[*device.Register]uint64
+	// ledger knows what registers held when anybody read or wrote them last.
+	ledger *ledger.Ledger
 }
 
-// On gives what does operations on a link.
-func On(s link.Session, l *bench.Link) *Bench {
-	return &Bench{Session: s, Link: l, known: map[*device.Register]uint64{}}
+// On gives what does operations on a link of a bench.
+func On(s link.Session, b *bench.Bench, l *bench.Link) *Bench {
+	return &Bench{Session: s, Link: l, ledger: ledger.New(b)}
 }
 
 // Do does an operation. The error says that it could not be tried at all.
@@ -293,7 +294,6 @@ func (x *run) contents(rs []*device.Register) (map[*device.Register]uint64, bool
 				}
 			}
 			out[reg] = v
-			x.known[reg] = v
 		}
 	}
 	return out, true
@@ -301,8 +301,12 @@ func (x *run) contents(rs []*device.Register) (map[*device.Register]uint64, bool
 
 // content gives what a register held when it was last read or written.
 func (x *run) content(r *device.Register) (uint64, bool) {
-	v, known := x.known[r]
-	return v, known
+	x.ledger.Update(x.Session.Store().Snapshot())
+	k := x.ledger.Part(x.Link.Index, x.op.Part.Index)
+	if k == nil || k.Entries[r] == nil {
+		return 0, false
+	}
+	return k.Entries[r].Content, true
 }
 
 // sends refuses steps that write registers along whose contents are not known.
@@ -314,7 +318,7 @@ func (x *run) sends(steps []operation.Step) bool {
 			for _, o := range s.Registers {
 				about = about || o == r
 			}
-			if _, known := x.known[r]; !known && !about && !x.op.Force {
+			if _, known := x.content(r); !known && !about && !x.op.Force {
 				x.r.say(Refused, "%s writes %s too, and what it holds is not known: write it first, or force its reset value %s", s.Plan.Pattern.Name, name, r.Hex(r.Reset))
 				return false
 			}

@@ -43,7 +43,7 @@ func session(t require.TestingT, edits ...finding.Edit) *sim.Headless {
 // do does operations one after the other, on one link, and gives the last result.
 func do(t require.TestingT, h *sim.Headless, name string, texts ...string) *operate.Result {
 	l := h.Bench.Link(name)
-	on := operate.On(h, l)
+	on := operate.On(h, h.Bench, l)
 	var r *operate.Result
 	for _, text := range texts {
 		op, err := operation.Parse(text, l.Parts())

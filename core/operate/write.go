@@ -98,7 +98,7 @@ func (x *run) write(v *device.Value, text string) bool {
 	fresh := map[*device.Register]uint64{}
 	for i, reg := range regs {
 		m := masksOf(v, reg)
-		base, known := x.known[reg]
+		base, known := x.content(reg)
 		if !known {
 			base = reg.Reset
 		}
@@ -120,9 +120,6 @@ func (x *run) write(v *device.Value, text string) bool {
 	for _, s := range steps {
 		if _, ok := x.do(s); !ok {
 			return false
-		}
-		for _, reg := range s.Registers {
-			x.known[reg] = fresh[reg]
 		}
 	}
 	// Behind.
@@ -163,6 +160,12 @@ func (x *run) write(v *device.Value, text string) bool {
 		x.r.say(OK, "%s %s%s", v.Name, how, d.Meaning())
 	}
 	return good
+}
+
+// knows says whether what a register holds is known without reading it.
+func (x *run) knows(reg *device.Register) bool {
+	_, known := x.content(reg)
+	return known
 }
 
 func has(m map[*device.Register]uint64, r *device.Register) bool {
@@ -237,7 +240,7 @@ func (x *run) may(v *device.Value, reg *device.Register, raw uint64) bool {
 		x.r.say(Refused, "%s can't be written: it is read-only", v.Name)
 	case m.value != allOf(reg) && m.clears != 0 && m.other != 0:
 		x.r.say(Refused, "to keep the other bits of %s it must be read first, and that clears %s; force does it", reg.Name, named(reg, m.clears))
-	case m.value != allOf(reg) && m.secret&^m.value != 0 && !has(x.known, reg):
+	case m.value != allOf(reg) && m.secret&^m.value != 0 && !x.knows(reg):
 		x.r.say(Refused, "%s of %s can't be read and would be overwritten: write the whole register", named(reg, m.secret&^m.value), reg.Name)
 	case reserved != 0:
 		x.r.say(Refused, "reserved bits %s of %s would be written unlike their reset value; force does it", register.Bits(reserved), reg.Name)

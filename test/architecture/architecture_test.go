@@ -52,7 +52,7 @@ var allowed = map[string]string{
 	"core/image":             "",
 	"core/operation":         "core/image core/access core/bus/i2c core/bus/spi core/device core/doc core/record",
 	"core/ledger":            "core/bench core/capture core/device core/operation core/quantity core/record core/records",
-	"core/operate":           "core/image core/access core/bench core/capture core/coding core/device core/link core/operation core/quantity core/record core/register",
+	"core/operate":           "core/image core/access core/bench core/capture core/coding core/device core/ledger core/link core/operation core/quantity core/record core/register",
 	"core/device":            "core/access core/bus/i2c core/bus/spi core/coding core/register core/bus core/bus/all core/bus/uart core/doc core/finding core/quantity core/formula",
 	"core/startup":           "core/register",
 	"core/bench":             "core/bus core/bus/all core/bus/can core/bus/i2c core/bus/pulse core/bus/spi core/bus/uart core/check core/clock core/device core/doc core/finding core/operation core/quantity core/record core/register core/startup",

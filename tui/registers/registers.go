@@ -362,7 +362,7 @@ func (v *View) on(h ui.Host) *operate.Bench {
 	}
 	i := int(h.LinkIndex())
 	if v.bench[i] == nil || v.bench[i].Link != h.Link() {
-		v.bench[i] = operate.On(h.Session(), h.Link())
+		v.bench[i] = operate.On(h.Session(), h.Bench(), h.Link())
 	}
 	return v.bench[i]
 }
