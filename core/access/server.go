@@ -23,15 +23,14 @@ type Server struct {
 	patterns []*Pattern
 	regs     Registers
 
-	reads  bool
-	alive  []*Pattern // what the span may still become
-	out    []Bit
-	got    int      // bits taken
-	number uint64   // of the register that the operation is about
-	wait   *Pattern // an operation that goes on with this span
-	span   int      // which of its spans this one is
-	about  uint64   // the number of the register that it is about
-	stays  bool     // its number does not go up
+	reads bool
+	alive []*Pattern // what the span may still become
+	out   []Bit
+	got   int      // bits taken
+	wait  *Pattern // an operation that goes on with this span
+	span  int      // which of its spans this one is
+	about uint64   // the number of the register that it is about
+	stays bool     // its number does not go up
 	// What it sends now.
 	held map[*Cell]uint64
 	sent map[int]uint64 // the content, by the index of the register

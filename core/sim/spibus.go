@@ -111,7 +111,6 @@ type spiBus struct {
 	in     *spi.Join
 	target []*spi.Target
 	tap    bus.Decoder
-	first  int // the place of the first select among the roles
 
 	queue []spiSpan
 	busy  bool

@@ -50,7 +50,7 @@ func (v *View) drawPart(a cells.Area, h ui.Host, p *operation.Part, k *ledger.Pa
 	a.Right(a.W, list, cells.Quiet, strings.TrimSpace(more))
 	y := list + 1
 	if len(rows) > 0 && detail > 0 {
-		y = v.drawDetail(a.Part(0, y, a.W, max(a.H-below-y, 0)), h, p, k, rows[at]) + y
+		v.drawDetail(a.Part(0, y, a.W, max(a.H-below-y, 0)), h, p, k, rows[at])
 	}
 	v.drawBelow(a.Part(0, a.H-below, a.W, below), h, p, k)
 }
@@ -188,11 +188,11 @@ func (v *View) drawValue(a cells.Area, y int, h ui.Host, k *ledger.Part, value *
 }
 
 // drawDetail shows the register under the cursor large.
-func (v *View) drawDetail(a cells.Area, h ui.Host, p *operation.Part, k *ledger.Part, r row) int {
+func (v *View) drawDetail(a cells.Area, h ui.Host, p *operation.Part, k *ledger.Part, r row) {
 	regs := r.value.Registers()
 	if r.reg == nil {
 		if len(regs) == 0 {
-			return 0
+			return
 		}
 		var names []string
 		for _, x := range regs {
@@ -203,15 +203,16 @@ func (v *View) drawDetail(a cells.Area, h ui.Host, p *operation.Part, k *ledger.
 			least, most := f.Range()
 			text += fmt.Sprintf(": %d bits, %s, %s to %s", r.value.Bits, f.Coding, f.Quantity(least), f.Quantity(most))
 		}
-		return a.Paragraph(2, 0, cells.Quiet, text, 0)
+		a.Paragraph(2, 0, cells.Quiet, text, 0)
+		return
 	}
 	e, has := content(k, r.reg)
 	if !has {
 		y := a.Paragraph(2, 0, cells.Quiet, r.reg.Name+" was not read yet: r reads it"+map[bool]string{true: ", R all", false: ""}[len(regs) > 0]+".", 0)
 		if r.reg.About != "" {
-			y = a.Paragraph(2, y, cells.Quiet, r.reg.About, 0)
+			a.Paragraph(2, y, cells.Quiet, r.reg.About, 0)
 		}
-		return y
+		return
 	}
 	next := e.Content
 	for _, s := range v.staged {
@@ -227,9 +228,8 @@ func (v *View) drawDetail(a cells.Area, h ui.Host, p *operation.Part, k *ledger.
 		y++
 	}
 	if r.reg.About != "" && y < a.H {
-		y = a.Paragraph(2, y, cells.Quiet, r.reg.About, 0)
+		a.Paragraph(2, y, cells.Quiet, r.reg.About, 0)
 	}
-	return y
 }
 
 // belowHeight is the number of rows that what is staged and the results take.

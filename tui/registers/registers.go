@@ -30,14 +30,11 @@ type View struct {
 	staged  []staged
 	results []*operate.Result // of operations, the newest last
 	busy    bool
-	stop    context.CancelFunc
 	bench   map[int]*operate.Bench
 	of      any // the session that the benches are of
 
 	mark   map[*device.Register]uint64 // what registers held when it was set
-	markAt quantity.Time
 	watch  *watch
-	rows   []row
 	top    int // first row of the list that is shown
 	listAt int // where the list was drawn, for the mouse
 	listH  int
@@ -216,7 +213,7 @@ func (v *View) registerCommands(h ui.Host, p *operation.Part) []ui.Command {
 func (v *View) markCommand(h ui.Host, p *operation.Part) ui.Command {
 	return ui.Command{Name: "mark-contents", Keys: []string{"m"}, Help: "remember all: what differs later is marked", Short: "mark", Run: func(string) tea.Cmd {
 		k := known(h, p)
-		v.mark, v.markAt = map[*device.Register]uint64{}, h.Now()
+		v.mark = map[*device.Register]uint64{}
 		if k != nil {
 			for r, e := range k.Entries {
 				v.mark[r] = e.Content
@@ -531,7 +528,7 @@ func (v *View) Draw(a cells.Area, h ui.Host) {
 				at = i + 1
 			}
 		}
-		x = a.Text(x+2, 0, cells.Quiet, fmt.Sprintf("part %d of %d", at, len(ps)))
+		a.Text(x+2, 0, cells.Quiet, fmt.Sprintf("part %d of %d", at, len(ps)))
 	}
 	k := known(h, p)
 	pres := k.Presence()

@@ -49,7 +49,6 @@ type Target struct {
 	edge            quantity.Time // newest edge of the clock that was seen
 	shortest        quantity.Time // of the phases of its clock
 	outAt           quantity.Time // newest toggle of data
-	from            quantity.Time // of the window
 }
 
 // Feed takes what the lines did and appends what the output does about it; times of the
@@ -192,7 +191,7 @@ func (j *Join) Read(to quantity.Time) wire.Window {
 	}
 	slices.Sort(times)
 	at := j.to
-	known, open, level := j.state()
+	known, open, _ := j.state()
 	for _, t := range append(slices.Compact(times), to) {
 		if !known && t > at {
 			if n := len(w.Unknown); n > 0 && w.Unknown[n-1].To == at && w.Unknown[n-1].Open == open {
@@ -212,6 +211,7 @@ func (j *Join) Read(to quantity.Time) wire.Window {
 			}
 			j.pending[i] = p
 		}
+		var level bool
 		known, open, level = j.state()
 		if known && level != j.high {
 			j.high = level

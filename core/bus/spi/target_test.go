@@ -89,8 +89,8 @@ func TestSeveralSelectsOnOneClock(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
 		b := drawBench(rt)
 		type span struct {
-			part      int
-			out, back []uint32
+			part int
+			out  []uint32
 		}
 		var spans []span
 		clock := wire.Window{High: b.ends[0].ClockIdleHigh}
