@@ -95,6 +95,10 @@ func (x *run) write(v *device.Value, text string) bool {
 		return false
 	}
 	changes := make([]Change, len(regs))
+	wrote := map[*device.Register]int{}
+	for _, reg := range regs {
+		wrote[reg] = x.writings(reg)
+	}
 	fresh := map[*device.Register]uint64{}
 	for i, reg := range regs {
 		m := masksOf(v, reg)
@@ -140,6 +144,9 @@ func (x *run) write(v *device.Value, text string) bool {
 	same := len(ask) > 0
 	for i, reg := range regs {
 		arrived, already := x.compare(v, reg, &changes[i])
+		if n := x.writings(reg) - wrote[reg]; !arrived && n > 1 {
+			x.r.say(Fault, "somebody else wrote %s meanwhile, as the firmware may: look in Traffic", reg.Name)
+		}
 		good = good && arrived
 		same = same && already
 	}
@@ -166,6 +173,15 @@ func (x *run) write(v *device.Value, text string) bool {
 func (x *run) knows(reg *device.Register) bool {
 	_, known := x.content(reg)
 	return known
+}
+
+// writings is how often a register was written, by anybody.
+func (x *run) writings(reg *device.Register) int {
+	x.ledger.Update(x.Session.Store().Snapshot())
+	if k := x.ledger.Part(x.Link.Index, x.op.Part.Index); k != nil && k.Entries[reg] != nil {
+		return k.Entries[reg].Writes
+	}
+	return 0
 }
 
 func has(m map[*device.Register]uint64, r *device.Register) bool {

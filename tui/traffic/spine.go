@@ -66,7 +66,19 @@ func (v *View) spineLine(a cells.Area, y, i int, link *capture.Link, h ui.Host) 
 			}
 			text = "MCU: " + text
 		}
-		room := a.Part(spine+3, y, a.W-spine-3, 1)
+		// What is too long for one side of the spine takes room on the other, which is
+		// free here.
+		at := spine + 3
+		if w := cells.Width(text); at+w > a.W {
+			at = max(a.W-w, timeW+3)
+			if at < spine+3 {
+				a.Put(spine, y, cells.Plain, ' ')
+				a.Put(at-2, y, style, glyph)
+			} else {
+				at = spine + 3
+			}
+		}
+		room := a.Part(at, y, a.W-at, 1)
 		beside(room, room.Text(0, 0, style, text), 0, l)
 		return y
 	}
