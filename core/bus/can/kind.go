@@ -139,9 +139,9 @@ func sentence(r *record.Record) string {
 		return r.Text
 	case r.Bits == record.NoLength:
 	case r.Attr&record.Remote != 0:
-		s += fmt.Sprintf("  asks for %d bytes", Length(int(r.Bits), false))
+		s += "  asks for " + bytesText(Length(int(r.Bits), false))
 	default:
-		s += fmt.Sprintf("  %d bytes  % X", len(r.Data), r.Data)
+		s += fmt.Sprintf("  %s  % X", bytesText(len(r.Data)), r.Data)
 	}
 	if a := attributes(r.Attr &^ record.Remote); len(a) > 0 {
 		s += "  " + strings.Join(a, ", ")
@@ -245,4 +245,11 @@ func fields(r *record.Record) map[string]any {
 		out["error_counters"] = counts
 	}
 	return out
+}
+
+func bytesText(n int) string {
+	if n == 1 {
+		return "1 byte"
+	}
+	return fmt.Sprintf("%d bytes", n)
 }
