@@ -8,7 +8,6 @@ import (
 
 // BusAsk is something that the firmware does with a device again and again.
 type BusAsk struct {
-	Name  string
 	Every quantity.Time
 	// Texts are its transactions, in the words of the bus.
 	Texts []string
@@ -32,12 +31,12 @@ func (l *Link) Parts() []*operation.Part {
 	return out
 }
 
-// asks reads what the firmware does by itself, at the MCU's end.
-// Valid says what is wrong with a transaction in the words of the bus.
+// asks reads what the firmware does by itself, at the MCU's end; valid says what is
+// wrong with a transaction in the words of the bus.
 func (x *binder) asks(l *Link, m *doc.Node, valid func(text string) error) []BusAsk {
 	var out []BusAsk
 	for _, a := range m.Get("asks").All() {
-		ask := BusAsk{Name: a.Key, Every: doc.Of[quantity.Time](a, "every")}
+		ask := BusAsk{Every: doc.Of[quantity.Time](a, "every")}
 		if ask.Every < quantity.Millisecond {
 			x.fault("ask-too-fast", a.Get("every").Place(), "write at least 1 ms", "asking every %s", ask.Every)
 		}

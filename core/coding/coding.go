@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"math"
 	"math/big"
-	"math/bits"
 	"slices"
 	"strings"
 )
@@ -276,6 +275,3 @@ func Text(r *big.Rat) string {
 	f, _ := r.Float64()
 	return fmt.Sprintf("%.*g", digits, f)
 }
-
-// Width gives the number of bits that a value needs, at least 1.
-func Width(v uint64) int { return max(bits.Len64(v), 1) }

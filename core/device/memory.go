@@ -1,6 +1,9 @@
 package device
 
 import (
+	"maps"
+	"slices"
+
 	"gavrix/core/access"
 	"gavrix/core/doc"
 	"gavrix/core/quantity"
@@ -54,8 +57,6 @@ func (x *mapper) memoryReached(root *doc.Node) {
 // Cells are the bytes of a memory, which may outlast the part's supply.
 type Cells struct {
 	Bytes []byte
-	// Wear counts how often each page was written.
-	Wear []int
 }
 
 // NewCells gives the bytes of a memory that was never written; nil of parts without one.
@@ -64,34 +65,26 @@ func (d *Device) NewCells() *Cells {
 		return nil
 	}
 	m := d.Map.Memory
-	c := &Cells{Bytes: make([]byte, m.Size), Wear: make([]int, m.Size/m.Page)}
+	c := &Cells{Bytes: make([]byte, m.Size)}
 	for i := range c.Bytes {
 		c.Bytes[i] = Erased
 	}
 	return c
 }
 
-// writing is what came for a memory in one go: it is stored when that ends.
-type writing struct {
-	at map[uint64]byte
-}
-
 // store takes over what was written, and lets the part be busy.
 func (p *Part) store(now quantity.Time) {
 	m := p.m.Memory
-	if m == nil || len(p.written.at) == 0 {
+	if m == nil || len(p.written) == 0 {
 		return
 	}
 	pages := map[int]bool{}
-	for n, b := range p.written.at {
+	for n, b := range p.written {
 		p.cells.Bytes[n] = b
 		pages[int(n)/m.Page] = true
 	}
-	for page := range pages {
-		p.cells.Wear[page]++
-		p.torn = append(p.torn[:0], page)
-	}
-	p.written.at = nil
+	p.torn = slices.Sorted(maps.Keys(pages))
+	p.written = nil
 	p.busyUntil = now + m.Write
 }
 

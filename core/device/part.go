@@ -3,6 +3,7 @@ package device
 import (
 	"fmt"
 	"math/big"
+	"slices"
 
 	"gavrix/core/doc"
 	"gavrix/core/finding"
@@ -57,12 +58,12 @@ type Part struct {
 	frozen map[*Value]uint64 // values that stand until a job takes them
 	still  map[*Value]bool   // values that follow nothing any more
 	now    quantity.Time
-	// Of a memory: its bytes, what came for it, and until when it writes.
+	// Of a memory: its bytes, what came for it and is stored when the writing ends, and
+	// until when that takes.
 	cells     *Cells
-	written   writing
+	written   map[uint64]byte
 	torn      []int
 	busyUntil quantity.Time
-	Events    []string // commands that came, newest last, at most 16
 }
 
 // NewPart gives the part as it is after power-up, with the bytes of its memory, where it
@@ -130,7 +131,7 @@ func (p *Part) Freeze(t quantity.Time) {
 		at := p.ends[i]
 		p.ends[i] = quantity.Forever
 		for _, m := range p.acts.Moves {
-			if !p.still[m.Value] && contains(j.Gives, m.Value) {
+			if !p.still[m.Value] && slices.Contains(j.Gives, m.Value) {
 				p.frozen[m.Value] = m.at(at)
 			}
 		}
@@ -152,15 +153,6 @@ func (p *Part) Freeze(t quantity.Time) {
 			p.put(m.Value, m.at(t))
 		}
 	}
-}
-
-func contains(vs []*Value, v *Value) bool {
-	for _, o := range vs {
-		if o == v {
-			return true
-		}
-	}
-	return false
 }
 
 // at gives the bits of what the value follows; it stops at the ends of its range.
@@ -266,10 +258,10 @@ func (p *Part) Write(number, value uint64) {
 	r := p.register(number)
 	switch {
 	case r == nil && p.cells != nil && number < uint64(len(p.cells.Bytes)):
-		if p.written.at == nil {
-			p.written.at = map[uint64]byte{}
+		if p.written == nil {
+			p.written = map[uint64]byte{}
 		}
-		p.written.at[number] = byte(value)
+		p.written[number] = byte(value)
 		return
 	case r == nil:
 		return
@@ -309,13 +301,9 @@ func (p *Part) Write(number, value uint64) {
 	}
 }
 
-// Command implements access.Registers.
-func (p *Part) Command(name string) {
-	p.Events = append(p.Events, name)
-	if len(p.Events) > 16 {
-		p.Events = p.Events[1:]
-	}
-}
+// Command implements access.Registers: an operation about no register changes nothing in
+// a part.
+func (p *Part) Command(string) {}
 
 // Next implements access.Registers.
 func (p *Part) Next(number uint64, writing bool) uint64 {

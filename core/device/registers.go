@@ -139,6 +139,9 @@ func (v *Value) Decode(content func(*Register) uint64) coding.Value {
 	return coding.Value{Number: n, Unit: v.Unit}
 }
 
+// Mask covers the bits of the register.
+func (r *Register) Mask() uint64 { return ones(r.Bits) }
+
 func ones(bits int) uint64 {
 	if bits >= 64 {
 		return ^uint64(0)

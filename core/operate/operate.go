@@ -285,7 +285,7 @@ func (x *run) contents(rs []*device.Register) (map[*device.Register]uint64, bool
 					x.r.say(Fault, "nobody drives the line while %s should come back: %s is absent, without supply, not selected, or its output does not reach the MCU", reg.Name, x.op.Part.Name)
 					return nil, false
 				case !x.partly:
-					x.r.say(Fault, "nobody drives the line at bits %s of %s: one side samples at the wrong edge, or the part begins elsewhere than its file says", register.Bits(allOf(reg)&^driven), reg.Name)
+					x.r.say(Fault, "nobody drives the line at bits %s of %s: one side samples at the wrong edge, or the part begins elsewhere than its file says", register.Bits(reg.Mask()&^driven), reg.Name)
 					return nil, false
 				}
 				x.driven[reg] = driven

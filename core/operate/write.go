@@ -49,8 +49,6 @@ func masksOf(v *device.Value, reg *device.Register) masks {
 	return m
 }
 
-func allOf(r *device.Register) uint64 { return ^uint64(0) >> (64 - r.Bits) }
-
 // named gives the fields that a mask touches.
 func named(reg *device.Register, mask uint64) string {
 	var out []string
@@ -254,9 +252,9 @@ func (x *run) may(v *device.Value, reg *device.Register, raw uint64) bool {
 	switch {
 	case m.locked != 0 && m.locked == m.value:
 		x.r.say(Refused, "%s can't be written: it is read-only", v.Name)
-	case m.value != allOf(reg) && m.clears != 0 && m.other != 0:
+	case m.value != reg.Mask() && m.clears != 0 && m.other != 0:
 		x.r.say(Refused, "to keep the other bits of %s it must be read first, and that clears %s; force does it", reg.Name, named(reg, m.clears))
-	case m.value != allOf(reg) && m.secret&^m.value != 0 && !x.knows(reg):
+	case m.value != reg.Mask() && m.secret&^m.value != 0 && !x.knows(reg):
 		x.r.say(Refused, "%s of %s can't be read and would be overwritten: write the whole register", named(reg, m.secret&^m.value), reg.Name)
 	case reserved != 0:
 		x.r.say(Refused, "reserved bits %s of %s would be written unlike their reset value; force does it", register.Bits(reserved), reg.Name)

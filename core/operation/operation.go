@@ -374,20 +374,12 @@ func (op *Operation) Fixed() ([]Step, error) {
 	to := map[*device.Register]uint64{}
 	for _, r := range op.About() {
 		content, mask := v.Into(r, 0, w.Raw)
-		if mask != bitsOf(r) {
+		if mask != r.Mask() {
 			return nil, fmt.Errorf("%s is a part of %s: what else stands there must be read first", v.Name, r.Name)
 		}
 		to[r] = content
 	}
 	return op.Part.WriteSteps(op.About(), to, nil)
-}
-
-// bitsOf covers a register.
-func bitsOf(r *device.Register) uint64 {
-	if r.Bits >= 64 {
-		return ^uint64(0)
-	}
-	return 1<<r.Bits - 1
 }
 
 // Step is one operation of a pattern, with the transactions that it is.

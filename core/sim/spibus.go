@@ -98,7 +98,6 @@ func parseSPI(text string) (*SPI, error) {
 // device follows them with its own settings, and all may drive the line back.
 type spiBus struct {
 	place
-	name  string
 	parts []*device.Device
 	cells []*device.Cells // the bytes of memories
 	works []*device.Part  // the registers of each; nil where they are not described
@@ -136,7 +135,7 @@ type spiSpan struct {
 }
 
 func newSPIBus(p place, l *bench.Link) simulated {
-	b := &spiBus{place: p, name: l.Name, roles: l.Roles(), now: SPIOf(l)}
+	b := &spiBus{place: p, roles: l.Roles(), now: SPIOf(l)}
 	for _, d := range l.Model.(*bench.SPI).Devices {
 		b.parts = append(b.parts, d.Part)
 	}
