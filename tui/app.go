@@ -75,6 +75,7 @@ type App struct {
 	snap     *capture.Snapshot
 	version  uint64
 	ledger   *ledger.Ledger
+	meanings *bench.Meanings
 	findings [][]finding.Finding // by link
 	linted   [][]finding.Finding // those that the bench alone shows; nil: to be found anew
 
@@ -158,7 +159,7 @@ func (a *App) look() bool {
 	a.version = a.store.Version()
 	a.snap = a.store.Snapshot()
 	if a.ledger == nil || !a.ledger.Fits(a.bench) {
-		a.ledger = ledger.New(a.bench)
+		a.ledger, a.meanings = ledger.New(a.bench), a.bench.Meanings()
 	}
 	a.ledger.Update(a.snap)
 	a.find()
@@ -376,6 +377,9 @@ const doLimit = 10 * time.Second
 
 // Ledger implements ui.Host.
 func (a *App) Ledger() *ledger.Ledger { return a.ledger }
+
+// Meanings implements ui.Host.
+func (a *App) Meanings() *bench.Meanings { return a.meanings.Within(&a.snap.Reader) }
 
 // Work implements ui.Host.
 func (a *App) Work(f func(ctx context.Context) ui.Done) tea.Cmd {

@@ -129,7 +129,8 @@ func TestRegistersByKeys(t *testing.T) {
 	l.typed("r")
 	assert.Contains(t, l.screen(), "0010  01 02 03 04 FF FF")
 	assert.Contains(t, l.screen(), "written 1×")
-	l.says("link pump")
+	l.says("link upper-gauge")
 	assert.Contains(t, l.screen(), "No part on this link has registers")
-	assert.Contains(t, l.screen(), "Parts on CAN have none so far")
+	l.says("link pump")
+	assert.Contains(t, l.screen(), "pump-drive")
 }

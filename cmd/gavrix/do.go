@@ -23,6 +23,7 @@ import (
 	"gavrix/core/operate"
 	"gavrix/core/operation"
 	"gavrix/core/quantity"
+	"gavrix/core/record"
 	"gavrix/core/safe"
 	"gavrix/core/session"
 	"gavrix/core/sim"
@@ -148,12 +149,13 @@ func (o *doOptions) run(ctx context.Context, b *bench.Bench, l *bench.Link, text
 	}
 	if o.asJSON {
 		var out []map[string]any
+		meanings := b.Meanings()
 		for _, r := range results {
 			out = append(out, resultJSON(r, func(x operate.Exchange) json.RawMessage {
 				if x.Record == nil {
 					return nil
 				}
-				raw, _ := jsonl.Marshal(meta, x.Record, b.Meanings().Text(l.Name, x.Record))
+				raw, _ := jsonl.Marshal(meta, x.Record, meanings.Text(l.Name, x.Record))
 				return raw
 			}))
 		}
@@ -173,6 +175,12 @@ func preset(text string, l *bench.Link) (link.Preset, error) {
 	if err != nil {
 		return link.Preset{}, err
 	}
+	switch {
+	case op.Chars != nil:
+		return link.Preset{Device: op.Part.Name, Value: op.Chars.Name, Data: []byte(op.Text)}, nil
+	case op.Bytes:
+		return link.Preset{Device: op.Part.Name, Value: fmt.Sprintf("0x%X", op.At), Data: op.Data}, nil
+	}
 	w, err := op.Values[0].Encode(op.Text)
 	if err != nil {
 		return link.Preset{}, err
@@ -187,7 +195,15 @@ func printResult(l *bench.Link, r *operate.Result) {
 	fmt.Fprintf(stdout, "%s: %s\n", safe.Text(r.Text), r.Verdict)
 	for _, x := range r.Exchanges {
 		text := x.Outcome
-		if x.Record != nil {
+		switch {
+		case x.Record == nil:
+		case x.Record.Kind == record.Chars:
+			from, to := l.Ends[0].Name, l.Ends[1].Name
+			if x.Record.From == record.Device {
+				from, to = to, from
+			}
+			text = fmt.Sprintf("%s → %s  % X  %s", from, to, x.Record.Data, safe.Bytes(x.Record.Data))
+		default:
 			text = l.Kind.Sentence(x.Record)
 		}
 		if r := []rune(text); len(r) > mostText {
@@ -197,7 +213,7 @@ func printResult(l *bench.Link, r *operate.Result) {
 	}
 	for _, v := range r.Values {
 		text := v.Meaning()
-		if text != v.Hex() {
+		if text != v.Hex() && v.Bits > 0 {
 			text += "  (" + v.Hex() + ")"
 		}
 		fmt.Fprintf(stdout, "  %s = %s\n", safe.Text(v.Name), safe.Text(text))
@@ -276,7 +292,10 @@ func resultJSON(r *operate.Result, record func(operate.Exchange) json.RawMessage
 }
 
 func valueJSON(v operate.Named) map[string]any {
-	m := map[string]any{"name": v.Name, "raw": v.Raw, "hex": v.Hex(), "meaning": v.Meaning()}
+	m := map[string]any{"name": v.Name, "meaning": v.Meaning()}
+	if v.Bits > 0 { // of a text there are none
+		m["raw"], m["hex"] = v.Raw, v.Hex()
+	}
 	if v.Number != nil {
 		m["value"] = coding.Text(v.Number)
 	}
@@ -331,14 +350,7 @@ func (o *doOptions) plans(l *bench.Link, texts []string, ops []*operation.Operat
 					return fmt.Errorf("%q: %w", texts[i], err)
 				}
 				m["duration_ps"] = int64(d)
-				var spans []access.Planned
-				if s.Plan != nil {
-					spans = s.Plan.Spans
-					if len(s.Texts) > 1 {
-						spans = spans[k : k+1]
-					}
-				}
-				rows := scoreRows(s.Plan, spans)
+				rows := scoreRows(s, k)
 				m["bits"] = rows
 				list = append(list, m)
 				if !o.asJSON {
@@ -369,36 +381,31 @@ type scoreRow struct {
 	Meaning string `json:"meaning"`
 }
 
-func scoreRows(p *access.Plan, spans []access.Planned) []scoreRow {
-	rows := []scoreRow{}
-	for k, s := range spans {
-		for i := range s.Items {
-			it := &s.Items[i]
-			if it.What == access.Skip {
-				continue
-			}
-			r := scoreRow{Span: k + 1, From: it.At, Bits: it.Bits, Line: "in", Meaning: it.Describe()}
-			if it.Line == access.Out {
-				r.Line, r.Sent = "out", fmt.Sprintf("%0*b", it.Bits, it.Sent)
-			}
-			switch it.What {
-			case access.Number:
-				r.Meaning = fmt.Sprintf("register number 0x%02X", p.Number)
-			case access.Value:
-				r.Meaning = fmt.Sprintf("content of register 0x%02X", p.NumberOf(it.Unit))
-			}
-			rows = append(rows, r)
+func scoreRows(s operation.Step, k int) []scoreRow {
+	out := []scoreRow{}
+	for _, r := range s.Rows() {
+		if len(s.Texts) > 1 && r.Span != k {
+			continue
 		}
+		row := scoreRow{Span: r.Span + 1, From: r.From, Bits: r.Bits, Line: "in", Sent: r.Sent, Meaning: r.Meaning}
+		if r.Line == access.Out {
+			row.Line = "out"
+		}
+		out = append(out, row)
 	}
-	return rows
+	return out
 }
 
 func printRows(rows []scoreRow) {
 	for _, r := range rows {
 		sent := r.Sent
-		if r.Line == "in" {
+		if r.Line == "in" && sent == "" {
 			sent = strings.Repeat("·", min(r.Bits, 16))
 		}
-		io.WriteString(stdout, fmt.Sprintf("    %-4s bits %3d to %3d  %-18s %s\n", r.Line, r.From, r.From+r.Bits-1, sent, safe.Text(r.Meaning)))
+		bits := fmt.Sprintf("bits %3d to %3d", r.From, r.From+r.Bits-1)
+		if r.Bits == 0 {
+			bits = "" // as many as there are
+		}
+		io.WriteString(stdout, fmt.Sprintf("    %-4s %-16s %-18s %s\n", r.Line, bits, sent, safe.Text(r.Meaning)))
 	}
 }

@@ -165,7 +165,7 @@ func (o *waveOptions) fromBench(ctx context.Context, path string, w *picture.Wav
 		return err
 	}
 	w.Snap = h.Store().Snapshot()
-	meanings := b.Meanings()
+	meanings := b.Meanings().Within(&w.Snap.Reader)
 	for i, l := range b.Links {
 		if !o.wants(l.Name) {
 			continue

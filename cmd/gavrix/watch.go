@@ -353,6 +353,9 @@ func textLine(meta *capture.Meta, meanings *bench.Meanings, r *record.Record) st
 		way += " (tap)"
 	}
 	fmt.Fprintf(&b, "%-22s % X  %s", safe.Text(way), r.Data, safe.Bytes(r.Data))
+	if text := meanings.Text(l.Name, r); text != "" {
+		fmt.Fprintf(&b, "   %s", safe.Text(text))
+	}
 	for _, m := range r.Marks {
 		if m.Index < r.Len() {
 			fmt.Fprintf(&b, "  ▲ %s in character %d", m.Flags, m.Index+1)

@@ -17,6 +17,12 @@ func Distinct(patterns []*Pattern) (a, b *Pattern, err error) {
 
 // apart says why two patterns can't be told apart.
 func apart(a, b *Pattern) error {
+	if a.Message {
+		if alikeMessages(a, b) {
+			return fmt.Errorf("one request may be either of them")
+		}
+		return nil
+	}
 	s, o := &a.Spans[0], &b.Spans[0]
 	if s.Reads != o.Reads {
 		return nil

@@ -27,6 +27,13 @@ func Match(patterns []*Pattern, spans []Seen, fits func(p *Pattern, number uint6
 
 // use reads from spans what an operation was about.
 func (p *Pattern) use(spans []Seen) (u Use, extra int, ok bool) {
+	if p.Message {
+		if len(spans) == 0 || spans[0].Reads {
+			return u, 0, false
+		}
+		u, ok = p.requested(spans[0].Out)
+		return u, 0, ok
+	}
 	if len(spans) != len(p.Spans) {
 		return u, 0, false
 	}

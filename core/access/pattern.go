@@ -35,6 +35,10 @@ const (
 	Value              // the content of the register that the operation is about
 	Held               // the content of a register that is named
 	More               // 1: the number goes up behind each register
+	Count              // how many registers are asked for
+	Chars              // a text
+	Echo               // of an answer: what stands in the same place of the request
+	Why                // of a refusal: its reason
 )
 
 // Cell is some bits of a line.
@@ -45,6 +49,12 @@ type Cell struct {
 	Bits  int
 	Low   int // the lowest bit of the whole that it carries
 	Fixed uint64
+	// Form is how the content stands there, in messages; of characters Digits is how
+	// many there are, 0 as many as it takes, or those behind the point. Signed: a sign may
+	// stand in front.
+	Form   Form
+	Digits int
+	Signed bool
 }
 
 // end is the place behind the cell.
@@ -86,6 +96,15 @@ type Pattern struct {
 	HeldIn, HeldOut []string
 	// More: the operation has a mark for going on to further registers.
 	More bool
+	// Message: the part is asked and answers; the first span is the request, the second
+	// the answer.
+	Message bool
+	// Most is how many registers it takes in one go; 0: as many as there are.
+	Most int
+	// CountBits is the size of the number of registers that are asked for; 0: none is.
+	CountBits int
+	// Text is the text that it carries; nil where it carries none.
+	Text *Text
 }
 
 // Repeats says whether the operation can go on to further registers.
@@ -103,6 +122,10 @@ type Rules struct {
 	Word int
 	// Register gives the size of a register by its name.
 	Register func(name string) (bits int, known bool)
+	// Signed says whether a register holds a number with a sign; Text gives the greatest
+	// length of a text. They may be nil.
+	Signed func(name string) bool
+	Text   func(name string) (most int, known bool)
 }
 
 // most bits of a span.
@@ -390,10 +413,16 @@ func (p *Pattern) check(rules Rules) error {
 		}
 		slices.Sort(*names)
 	}
-	generic := p.Reads || p.Writes
+	generic := p.Reads || p.Writes || p.Text != nil && p.Text.Name == ""
 	switch {
 	case generic && p.NumberBits == 0:
 		return errors.New("value stands there without reg: name the register in its place")
+	case p.Text != nil && (p.Reads || p.Writes):
+		return errors.New("value and text stand there together")
+	case p.Message && p.Reads && p.Repeats() && p.CountBits == 0:
+		return errors.New("what comes back is repeated, and nothing says how often: put count into the line `out`")
+	case p.CountBits > 0 && !p.Repeats():
+		return errors.New("count stands there, but nothing is repeated: put ... behind the last column")
 	case !generic && p.NumberBits > 0:
 		return errors.New("reg stands there without value: what is read or written?")
 	case p.More && !p.Repeats():
@@ -460,7 +489,10 @@ func ones(bits int) uint64 {
 
 // word is how the cell's name is written.
 func (c *Cell) word() string {
-	return [...]string{"skip", "constant", "reg", "value", c.Name, "more"}[c.What]
+	if c.What == Chars && c.Name != "" {
+		return c.Name
+	}
+	return [...]string{"skip", "constant", "reg", "value", c.Name, "more", "count", "text", "echo", "why"}[c.What]
 }
 
 // Describe names what the cell carries.
@@ -474,6 +506,10 @@ func (c *Cell) Describe() string {
 		return "goes on to further registers"
 	case Skip:
 		return "no meaning"
+	case Count:
+		return "how many"
+	case Echo:
+		return "as in the request"
 	}
 	return c.word()
 }

@@ -14,6 +14,7 @@ type Use struct {
 	// registers that the pattern names.
 	Values []uint64
 	Held   map[string]uint64
+	Chars  []byte // a text
 }
 
 // Item is a cell at its place in an operation.
@@ -22,6 +23,7 @@ type Item struct {
 	Line Line
 	Unit int    // which of the registers
 	Sent uint64 // what the bus controller sends there
+	Text string // where it is characters, those
 }
 
 // Planned is one span of an operation.
@@ -51,6 +53,8 @@ func (p *Pattern) Plan(u Use) (*Plan, error) {
 		return nil, fmt.Errorf("%d registers in one go: at most %d", u.Units, mostUnits)
 	case u.Units > 1 && !p.Repeats():
 		return nil, fmt.Errorf("%s accesses one register at a time", p.Name)
+	case p.Most > 0 && u.Units > p.Most:
+		return nil, fmt.Errorf("%d registers: %s takes at most %d in one go", u.Units, p.Name, p.Most)
 	case p.Writes && len(u.Values) != u.Units:
 		return nil, fmt.Errorf("%d values for %d registers", len(u.Values), u.Units)
 	case u.Number&^ones(p.NumberBits) != 0:
@@ -67,6 +71,12 @@ func (p *Pattern) Plan(u Use) (*Plan, error) {
 		}
 	}
 	pl := &Plan{Pattern: p, Use: u}
+	if p.Message {
+		if p.CountBits > 0 && uint64(u.Units)&^ones(p.CountBits) != 0 {
+			return nil, fmt.Errorf("%d registers: %s has %d bits for how many", u.Units, p.Name, p.CountBits)
+		}
+		return pl, p.planMessage(pl)
+	}
 	for k := range p.Spans {
 		s := &p.Spans[k]
 		span := Planned{Reads: s.Reads}
@@ -163,6 +173,11 @@ type Answer struct {
 	Unlike []Item
 	// Cut: fewer bits came than were planned.
 	Cut bool
+	// Chars is the text that came back. Refused: the part said that it does not do it,
+	// and Why.
+	Chars   []byte
+	Refused bool
+	Why     uint64
 
 	driven     []uint64
 	heldDriven map[string]uint64
@@ -170,7 +185,7 @@ type Answer struct {
 
 // Answer takes the part's line of each span apart.
 func (p *Plan) Answer(in [][]Bit) Answer {
-	a := Answer{Values: make([]uint64, p.Units), Known: make([]bool, p.Units), driven: make([]uint64, p.Units), heldDriven: map[string]uint64{}}
+	a := p.emptyAnswer()
 	for i := range a.Known {
 		a.Known[i] = p.Pattern.Reads
 	}

@@ -165,7 +165,7 @@ func (x *binder) can(l *Link, n *doc.Node) Model {
 	for i, d := range parts {
 		e := nodeOf(d.End.(can.End), nodes[i])
 		out.Nodes = append(out.Nodes, e)
-		l.Ends = append(l.Ends, End{Name: e.Name, About: d.About, Source: d.Source, Settings: e.Timing(), Toward: own.Timing(), Clock: e.Nominal.Clock, Off: e.Off})
+		l.Ends = append(l.Ends, End{Name: e.Name, About: d.About, Source: d.Source, Settings: e.Timing(), Toward: own.Timing(), Clock: e.Nominal.Clock, Off: e.Off, Part: d})
 	}
 	if len(n.Get("devices").All()) == 0 {
 		x.noDevices(n)

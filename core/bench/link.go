@@ -165,8 +165,8 @@ func (x *binder) link(b *Bench, n *doc.Node) *Link {
 // BitWith is a bit of the MCU's end while it talks to the device with the index: on some
 // kinds of links each has a rate of its own.
 func (l *Link) BitWith(dev int) quantity.Time {
-	if m, own := l.Model.(interface{ BitWith(dev int) quantity.Time }); own {
-		return m.BitWith(dev)
+	if m, own := l.Model.(interface{ BitTo(dev int) quantity.Time }); own {
+		return m.BitTo(dev)
 	}
 	return l.Model.Bit()
 }

@@ -1,42 +1,146 @@
 package bench
 
 import (
+	"slices"
+	"strings"
+
 	"gavrix/core/operation"
+	"gavrix/core/quantity"
 	"gavrix/core/record"
+	"gavrix/core/records"
 )
 
-// Meanings says what transactions are, by the device files of a bench. A nil one knows
-// nothing.
-type Meanings struct{ parts map[string][]*operation.Part }
+// Meanings says what went over the links of a bench, by its device files. A nil one
+// knows nothing. It is not safe for use by several goroutines.
+//
+// What a part that is asked answers means something only behind what it was asked for.
+// Within a capture that is looked for there; else records must come in order, each once.
+type Meanings struct {
+	parts  map[string][]*operation.Part
+	talks  map[string][]*operation.Talk // of the parts that are asked and answer
+	reader *records.Reader
+	kept   map[recordKey][]*operation.Meaning
+}
 
-// Meanings gives what the device files of the bench say of transactions.
+// recordKey names a record of a capture.
+type recordKey struct {
+	link       string
+	from, seen record.End
+	start, end quantity.Time
+	size       int
+}
+
+// Meanings gives what the device files of the bench say of its traffic.
 func (b *Bench) Meanings() *Meanings {
 	if b == nil {
 		return nil
 	}
-	m := &Meanings{map[string][]*operation.Part{}}
+	m := &Meanings{parts: map[string][]*operation.Part{}, talks: map[string][]*operation.Talk{}, kept: map[recordKey][]*operation.Meaning{}}
 	for _, l := range b.Links {
 		m.parts[l.Name] = l.Parts()
+		m.begin(l.Name)
 	}
 	return m
 }
 
-// Of gives what a record of the link with a name means; false where it is none of the
-// operations that a device file describes.
-func (m *Meanings) Of(link string, r *record.Record) (*operation.Meaning, bool) {
-	if m == nil || r.Kind != record.Transaction {
-		return nil, false
+// begin forgets what was asked on a link.
+func (m *Meanings) begin(link string) {
+	m.talks[link] = nil
+	for _, p := range m.parts[link] {
+		if t := p.Talk(); t != nil {
+			m.talks[link] = append(m.talks[link], t)
+		}
 	}
-	return operation.Of(m.parts[link], r)
+}
+
+// Within lets the records be those of a capture, in any order.
+func (m *Meanings) Within(r *records.Reader) *Meanings {
+	if m != nil {
+		m.reader = r
+	}
+	return m
+}
+
+// Looks back are bounded by a number of records and of meanings that are kept.
+const (
+	mostBack = 32
+	mostKept = 4096
+)
+
+// Of gives what a record of the link with a name means, in the order of its bytes; none
+// where it is none of the operations that a device file describes.
+func (m *Meanings) Of(link string, r *record.Record) []*operation.Meaning {
+	if m == nil {
+		return nil
+	}
+	if r.Kind == record.Transaction {
+		if x, known := operation.Of(m.parts[link], r); known {
+			return []*operation.Meaning{x}
+		}
+	}
+	if len(m.talks[link]) == 0 || r.Kind != record.Chars && r.Kind != record.Frame && m.reader != nil {
+		return nil
+	}
+	if m.reader == nil {
+		return m.take(link, r)
+	}
+	key := recordKey{link, r.From, r.Seen, r.Start, r.End, len(r.Data)}
+	if out, has := m.kept[key]; has {
+		return out
+	}
+	var back []*record.Record
+	at := m.reader.IndexAt(r.End + 1)
+	for i, h := range m.reader.Before(at, records.Query{Link: int(r.Link), Kinds: []record.Kind{r.Kind}}) {
+		if len(back) == mostBack {
+			break
+		}
+		if h.End <= r.End && !(h.Start == r.Start && h.From == r.From && h.Seen == r.Seen) {
+			back = append(back, m.reader.At(i))
+		}
+	}
+	m.begin(link)
+	for _, b := range slices.Backward(back) {
+		m.take(link, b)
+	}
+	out := m.take(link, r)
+	if len(m.kept) >= mostKept {
+		clear(m.kept)
+	}
+	m.kept[key] = out
+	return out
+}
+
+// take lets all who follow a link take a record.
+func (m *Meanings) take(link string, r *record.Record) []*operation.Meaning {
+	var out []*operation.Meaning
+	for _, t := range m.talks[link] {
+		for _, msg := range t.Take(r) {
+			if x, known := t.Part().Meaning(&msg); known {
+				out = append(out, x)
+			}
+		}
+	}
+	return out
+}
+
+// Between gives what ends in some bytes of a record.
+func Between(all []*operation.Meaning, from, to int) []*operation.Meaning {
+	return slices.DeleteFunc(slices.Clone(all), func(x *operation.Meaning) bool {
+		return x.Message != nil && (x.Message.To <= from || x.Message.To > to)
+	})
+}
+
+// Sentences gives what meanings say as one line; "" of none.
+func Sentences(all []*operation.Meaning) string {
+	var out []string
+	for _, x := range all {
+		out = append(out, x.Sentence())
+	}
+	return strings.Join(out, "; ")
 }
 
 // Text gives what a record means as a sentence; "" where that is not known.
-func (m *Meanings) Text(link string, r *record.Record) string {
-	if x, known := m.Of(link, r); known {
-		return x.Sentence()
-	}
-	return ""
-}
+func (m *Meanings) Text(link string, r *record.Record) string { return Sentences(m.Of(link, r)) }
 
 // Sentence gives a record in the words of its bus, with its meaning in front where it
 // has one, and says when they are what the MCU read in place of what was on the wire.

@@ -210,8 +210,8 @@ func (l *SPI) FromRegisters(value func(*register.Register) uint64) (s spi.Settin
 // Bit implements Model.
 func (l *SPI) Bit() quantity.Time { return quantity.Time(1e12 / l.Devices[0].Margin.Rate.Hz()) }
 
-// BitWith is a bit while the MCU talks to the device with the index.
-func (l *SPI) BitWith(dev int) quantity.Time {
+// BitTo is a bit while the MCU talks to the device with the index.
+func (l *SPI) BitTo(dev int) quantity.Time {
 	return quantity.Time(1e12 / l.Devices[min(max(dev, 0), len(l.Devices)-1)].Margin.Rate.Hz())
 }
 

@@ -129,7 +129,7 @@ func (x *binder) uart(link *Link, n *doc.Node) Model {
 		x.fault("clock-off-range", c.Get("clock-off").Place(), "write -50 % to 100 %", "a clock that is off by %.0f %% is another clock", l.ClockOff.Percent())
 	}
 	link.Ends[0].Settings, link.Ends[0].Toward = l.MCU, l.MCU
-	link.Ends = append(link.Ends, End{Name: d.Name, About: d.About, Source: d.Source, Settings: l.DeviceEnd.Settings, Toward: l.MCU, Off: float64(l.ClockOff) / 1e6})
+	link.Ends = append(link.Ends, End{Name: d.Name, About: d.About, Source: d.Source, Settings: l.DeviceEnd.Settings, Toward: l.MCU, Off: float64(l.ClockOff) / 1e6, Part: d})
 	return l
 }
 

@@ -70,6 +70,9 @@ func (f *Format) Decode(raw uint64) Value {
 	return v
 }
 
+// Words is a value that is a text.
+func Words(text string) Value { return Value{Code: strconv.Quote(text)} }
+
 // Hex gives the bits with as many digits as they need.
 func (v *Value) Hex() string { return fmt.Sprintf("0x%0*X", (v.Bits+3)/4, v.Raw) }
 

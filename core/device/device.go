@@ -45,8 +45,11 @@ func schema() *doc.Type {
 			doc.Key{Name: "source", Doc: "document and page that the facts come from", Type: doc.AnyText},
 			doc.Key{Name: "end", Doc: "the part's end of the link, as its sheet words it", Type: k.EndSchema, Required: true},
 		)
-		if patternRules[k.Name] != nil {
-			t = t.With(mapKeys()...)
+		if r, has := reaches[k.Name]; has {
+			t = t.With(mapKeys(r.messages)...)
+			if r.keys != nil {
+				t = t.With(r.keys()...)
+			}
 		}
 		if b, has := behaviours[k.Name]; has {
 			t = t.With(doc.Key{Name: "behaviour", Doc: "what the simulated part does", Type: b.schema})
@@ -67,15 +70,27 @@ var behaviours = map[string]behaviour{
 	"uart": {talkerSchema, bindTalker},
 	"spi":  {actsSchema, bindActs},
 	"i2c":  {actsSchema, bindActs},
+	"can":  {actsSchema.With(barsKey), bindActs},
 }
 
-// patternRules say what each kind of bus demands of access patterns, by the part's end.
-// Parts on other kinds of bus have no registers.
-var patternRules = map[string]func(end any) access.Rules{
-	"spi": func(end any) access.Rules {
+// reach is how the registers of parts on one kind of bus are reached. Parts on other
+// kinds have none.
+type reach struct {
+	// rules are what the bus demands of access patterns, by the part's end.
+	rules func(end any) access.Rules
+	// messages: the part is asked and answers; keys are those that say how, bind reads them.
+	messages bool
+	keys     func() []doc.Key
+	bind     func(x *mapper, d *Device, root *doc.Node)
+}
+
+var reaches = map[string]reach{
+	"spi": {rules: func(end any) access.Rules {
 		return access.Rules{Duplex: true, Break: "release", Word: end.(spi.End).Word}
-	},
-	"i2c": func(any) access.Rules { return access.Rules{Break: "restart", Word: 8} },
+	}},
+	"i2c":  {rules: func(any) access.Rules { return access.Rules{Break: "restart", Word: 8} }},
+	"uart": {rules: func(any) access.Rules { return access.Rules{} }, messages: true, keys: packetKeys, bind: packets},
+	"can":  {rules: func(any) access.Rules { return access.Rules{} }, messages: true, keys: canKeys, bind: frames},
 }
 
 // Load reads the device file with the name below dir.
@@ -107,7 +122,7 @@ func Parse(name string, text []byte) (*Device, []finding.Finding) {
 			Severity: finding.Error, Code: "bad-end", Where: root.Get("end").KeyPlace(), Seen: err.Error(), Change: "mend the end",
 		}}
 	}
-	if patternRules[d.Kind.Name] != nil {
+	if _, has := reaches[d.Kind.Name]; has {
 		if faults := bindMap(d, root); len(faults) > 0 {
 			return nil, faults
 		}

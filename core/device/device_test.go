@@ -45,7 +45,7 @@ func hear(r *Running, at quantity.Time, text string, bad int) {
 func TestAnswers(t *testing.T) {
 	d := load(t, gauge)
 	assert.Equal(t, quantity.PPM(10000), d.End.(uart.End).Tolerance)
-	r := d.Talks.Start(quantity.Second, rand.New(rand.NewPCG(1, 1)))
+	r, _ := d.Start(quantity.Second, rand.New(rand.NewPCG(1, 1)), nil)
 	r.next = quantity.Forever // quiet
 	hear(r, 3*quantity.Second, "ASK\n", -1)
 	assert.Equal(t, 3*quantity.Second+2*quantity.Millisecond, r.Wake())
@@ -65,7 +65,7 @@ func TestAnswers(t *testing.T) {
 }
 
 func TestStream(t *testing.T) {
-	r := load(t, gauge).Talks.Start(0, rand.New(rand.NewPCG(3, 4)))
+	r, _ := load(t, gauge).Start(0, rand.New(rand.NewPCG(3, 4)), nil)
 	counts := map[int]int{}
 	last := quantity.Time(0)
 	for i := range 200 {

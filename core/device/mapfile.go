@@ -13,6 +13,7 @@ import (
 	"gavrix/core/doc"
 	"gavrix/core/finding"
 	"gavrix/core/formula"
+	"gavrix/core/objects"
 	"gavrix/core/quantity"
 	"gavrix/core/register"
 )
@@ -20,6 +21,14 @@ import (
 var accessType = doc.Enum("read-write", "read-only", "write-only", "write-1-to-clear", "clear-on-read", "write-1-to-start")
 
 var numberType = doc.Scalar("a number, as 0x1F", func(s string) (uint64, error) {
+	if index, sub, has := strings.Cut(s, " sub "); has {
+		i, err := strconv.ParseUint(strings.TrimSpace(index), 0, 16)
+		k, err2 := strconv.ParseUint(strings.TrimSpace(sub), 0, 8)
+		if err != nil || err2 != nil {
+			return 0, fmt.Errorf("%q: write index and sub-index, as 0x2001 sub 1", s)
+		}
+		return objects.Object{Index: uint16(i), Sub: uint8(k)}.Number(), nil
+	}
 	n, err := strconv.ParseUint(strings.ReplaceAll(s, "_", ""), 0, 64)
 	if err != nil {
 		return 0, fmt.Errorf("%q is no whole number from 0 on", s)
@@ -52,7 +61,7 @@ func meaning() []doc.Key {
 }
 
 // mapKeys are what a device file says of registers.
-func mapKeys() []doc.Key {
+func mapKeys(messages bool) []doc.Key {
 	field := append([]doc.Key{
 		{Name: "bits", Doc: "its place in the register, as 7:4, or 3 for one bit", Type: doc.Scalar("bits, as 7:4 or 3", parseBits), Required: true},
 		{Name: "access", Doc: "what reading and writing do; absent: as the register", Type: accessType},
@@ -69,12 +78,22 @@ func mapKeys() []doc.Key {
 		{Name: "from", Doc: "in place of bits: an expression of other values' names", Type: doc.AnyText},
 		{Name: "unit", Doc: "unit of what the expression gives", Type: doc.AnyText},
 	}, meaning()...)
+	operation := []doc.Key{
+		{Name: "out", Doc: "what the bus controller sends: reg.7 1 | skip.8", Type: doc.AnyText},
+		{Name: "in", Doc: "what the part sends in the same columns: skip.8 | value.8 ...", Type: doc.AnyText},
+		{Name: "about", Doc: "what it is for", Type: doc.AnyText},
+	}
+	if messages {
+		operation = []doc.Key{
+			{Name: "out", Doc: "the content of the request: 'L?' or 40 reg.8", Type: doc.AnyText, Required: true},
+			{Name: "in", Doc: "the content of the answer: 'L=' LEVEL.point3; absent: none comes", Type: doc.AnyText},
+			{Name: "after", Doc: "how long the simulated part takes to answer it; absent: 1 ms, on can as its frames say", Type: doc.TimeType},
+			{Name: "most", Doc: "how many registers, or bytes of a memory, one request may be about; absent: any number", Type: doc.Int(1, 4096)},
+			{Name: "about", Doc: "what it is for", Type: doc.AnyText},
+		}
+	}
 	return []doc.Key{
-		{Name: "access", Doc: "operations by name, as they stand on the bus", Type: doc.MapOf(doc.Map(
-			doc.Key{Name: "out", Doc: "what the bus controller sends: reg.7 1 | skip.8", Type: doc.AnyText},
-			doc.Key{Name: "in", Doc: "what the part sends in the same columns: skip.8 | value.8 ...", Type: doc.AnyText},
-			doc.Key{Name: "about", Doc: "what it is for", Type: doc.AnyText},
-		))},
+		{Name: "access", Doc: "operations by name, as they stand on the bus", Type: doc.MapOf(doc.Map(operation...))},
 		{Name: "registers", Doc: "registers by name", Type: doc.MapOf(doc.Map(reg...))},
 		{Name: "values", Doc: "quantities that several registers make up, or parts of one, by name", Type: doc.MapOf(doc.Map(value...))},
 		{Name: "identity", Doc: "what tells the part from others", Type: doc.Map(
@@ -151,18 +170,25 @@ func (x *mapper) fault(code string, n *doc.Node, change, format string, args ...
 // bindMap reads the registers of a device file that was validated; nil where it names
 // none.
 func bindMap(d *Device, root *doc.Node) []finding.Finding {
-	if root.Get("registers") == nil && root.Get("access") == nil {
+	if root.Get("registers") == nil && root.Get("access") == nil && root.Get("texts") == nil {
 		for _, key := range []string{"values", "identity", "memory", "jobs"} {
 			if n := root.Get(key); n != nil {
 				return []finding.Finding{{Severity: finding.Error, Code: "no-registers", Where: n.KeyPlace(), Seen: key + " without registers", Change: "add `registers:` and `access:`"}}
 			}
 		}
-		return nil
+		return unused(root)
 	}
 	x := &mapper{m: &Map{
 		PowerUp: doc.Of[quantity.Time](root, "power-up"), Wrap: doc.Of[bool](root, "wrap"), Refuses: doc.Of[bool](root, "refuses"),
 		about: map[*access.Pattern]string{},
 	}}
+	if bind := reaches[d.Kind.Name].bind; bind != nil {
+		bind(x, d, root)
+		if x.m.Dialogue == nil {
+			return x.faults
+		}
+		x.m.Dialogue.After = map[*access.Pattern]quantity.Time{}
+	}
 	for _, n := range root.Get("registers").All() {
 		x.register(n)
 	}
@@ -198,8 +224,18 @@ func bindMap(d *Device, root *doc.Node) []finding.Finding {
 			if n := root.Get("memory"); n != nil {
 				x.memory(n)
 			}
+			for _, n := range root.Get("texts").All() {
+				x.text(n)
+			}
+			rules := x.rules(d)
 			for _, n := range root.Get("access").All() {
-				x.pattern(d, n)
+				x.pattern(rules, n)
+			}
+			if x.m.Dialogue != nil && x.m.Dialogue.Objects {
+				x.objectPatterns(rules, root)
+			}
+			if x.m.Dialogue != nil {
+				x.refusals(rules, root)
 			}
 		},
 		func() { x.reachable(root) },
@@ -415,22 +451,31 @@ func (x *mapper) calculated(v *Value, n, from *doc.Node) {
 			x.fault("from-and-"+key, n.Get(key), "put it into the expression", "%s is calculated: %s has no effect on it", n.Key, key)
 		}
 	}
-	var names []string
-	var known []*Value
-	used := identifier.FindAllString(from.Scalar, -1)
-	for _, o := range x.m.Values {
-		name := strings.ReplaceAll(strings.ReplaceAll(o.Name, ".", "_"), "-", "_")
-		if o.From == nil && len(o.Codes) == 0 && slices.Contains(used, name) && !slices.Contains(names, name) {
-			names, known = append(names, name), append(known, o)
-		}
-	}
-	f, err := formula.New(from.Scalar, names...)
-	if err != nil {
-		x.fault("bad-expression", from, "values above it are known by their names, with _ in place of - and .", "%s: %v", n.Key, err)
+	f, known, ok := x.expression(n.Key, from, false)
+	if !ok {
 		return
 	}
 	v.From, v.Inputs, v.Unit = f, known, n.Text("unit")
 	x.m.Values = append(x.m.Values, v)
+}
+
+// expression reads an expression of values, whose names stand there with _ for - and
+// dots; coded: those with a table of codes are their numbers there.
+func (x *mapper) expression(of string, at *doc.Node, coded bool) (*formula.Formula, []*Value, bool) {
+	var names []string
+	var known []*Value
+	used := identifier.FindAllString(at.Scalar, -1)
+	for _, o := range x.m.Values {
+		name := strings.ReplaceAll(strings.ReplaceAll(o.Name, ".", "_"), "-", "_")
+		if o.From == nil && (coded || len(o.Codes) == 0) && slices.Contains(used, name) && !slices.Contains(names, name) {
+			names, known = append(names, name), append(known, o)
+		}
+	}
+	f, err := formula.New(at.Scalar, names...)
+	if err != nil {
+		x.fault("bad-expression", at, "values above it are known by their names, with _ in place of - and .", "%s: %v", of, err)
+	}
+	return f, known, err == nil
 }
 
 func (x *mapper) near(name string) string {
@@ -444,22 +489,51 @@ func (x *mapper) near(name string) string {
 	return "describe it below `registers:`"
 }
 
-// pattern reads an operation.
-func (x *mapper) pattern(d *Device, n *doc.Node) {
-	if !x.named(n) {
-		return
-	}
-	rules := patternRules[d.Kind.Name](d.End)
+// rules are what patterns of the part are held to.
+func (x *mapper) rules(d *Device) access.Rules {
+	rules := reaches[d.Kind.Name].rules(d.End)
 	rules.Register = func(name string) (int, bool) {
 		if r := x.m.Named(name); r != nil {
 			return r.Bits, true
 		}
 		return 0, false
 	}
-	p, err := access.Parse(n.Key, n.Text("out"), n.Text("in"), rules)
+	rules.Signed = func(name string) bool {
+		v := x.m.Value(name)
+		return v != nil && v.Coding == coding.Signed
+	}
+	rules.Text = func(name string) (int, bool) {
+		if t := x.m.TextNamed(name); t != nil {
+			return t.Most, true
+		}
+		return 0, false
+	}
+	return rules
+}
+
+// pattern reads an operation.
+func (x *mapper) pattern(rules access.Rules, n *doc.Node) {
+	if !x.named(n) {
+		return
+	}
+	parse := access.Parse
+	if x.m.Dialogue != nil {
+		parse = access.ParseMessage
+	}
+	p, err := parse(n.Key, n.Text("out"), n.Text("in"), rules)
 	if err != nil {
 		x.fault("bad-pattern", n, "mend the pattern", "%s: %v", n.Key, err)
 		return
+	}
+	if x.m.Dialogue != nil {
+		if at := n.Get("after"); at != nil {
+			x.m.Dialogue.After[p] = doc.As[quantity.Time](at)
+		}
+		if at := n.Get("most"); at != nil {
+			if p.Most = doc.As[int](at); !p.Repeats() {
+				x.fault("bad-pattern", at, "leave it out", "%s is about one register at a time: most has no effect", n.Key)
+			}
+		}
 	}
 	if _, b, err := access.Distinct(append(slices.Clone(x.m.Patterns), p)); err != nil {
 		x.fault("patterns-alike", n, "give them a bit in which they differ early enough", "%s can't be told from another operation: %v", b.Name, err)
@@ -472,11 +546,18 @@ func (x *mapper) pattern(d *Device, n *doc.Node) {
 // reachable holds registers and patterns against each other.
 func (x *mapper) reachable(root *doc.Node) {
 	for _, p := range x.m.Patterns {
-		if p.NumberBits > 0 && !(x.m.Memory != nil && p.ValueBits == 8) && !slices.ContainsFunc(x.m.Registers, func(r *Register) bool { return r.Numbered && r.Bits == p.ValueBits }) {
+		if p.Text == nil && p.NumberBits > 0 && !(x.m.Memory != nil && p.ValueBits == 8) && !slices.ContainsFunc(x.m.Registers, func(r *Register) bool { return r.Numbered && r.Bits == p.ValueBits }) {
 			x.fault("no-such-register", root.Get("access", p.Name), "mend the pattern, or the width of the registers", "%s is for registers of %d bits; none has that size", p.Name, p.ValueBits)
 		}
 	}
 	x.memoryReached(root)
+	for _, t := range x.m.Texts {
+		if !slices.ContainsFunc(x.m.Patterns, func(p *access.Pattern) bool {
+			return p.Text != nil && (p.Text.Name == t.Name || t.Numbered && p.Text.Name == "" && t.Number&^ones(p.NumberBits) == 0)
+		}) {
+			x.fault("text-unreachable", root.Get("texts", t.Name), "name it in a pattern, or give it a number and add a pattern with reg and text", "no pattern reads or writes %s", t.Name)
+		}
+	}
 	for _, r := range x.m.Registers {
 		n := root.Get("registers", r.Name)
 		if !r.Numbered {

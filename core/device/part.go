@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math/big"
 	"slices"
+	"strconv"
 
 	"gavrix/core/doc"
 	"gavrix/core/finding"
@@ -16,6 +17,16 @@ import (
 type Acts struct {
 	// Moves are values that follow a quantity.
 	Moves []Move
+	// Bars keep values from being written while a condition holds.
+	Bars []Bar
+}
+
+// Bar is a condition of values under which a register, a field, a value or a text is not
+// written.
+type Bar struct {
+	Name   string
+	While  *formula.Formula
+	Inputs []*Value
 }
 
 // Move is a value that follows an expression of t, the time in seconds.
@@ -28,6 +39,9 @@ var actsSchema = doc.Map(
 	doc.Key{Name: "values", Doc: "names of values and expressions of t, the time in seconds, that they follow", Type: doc.MapOf(exprType)},
 )
 
+// barsKey is for parts that are asked: they can say no.
+var barsKey = doc.Key{Name: "refuses", Doc: "names of registers, values or texts that can't be written, and of what values that depends: MODE == 2", Type: doc.MapOf(doc.AnyText)}
+
 // bindActs reads what a part with registers does by itself.
 func bindActs(d *Device, n *doc.Node) []finding.Finding {
 	x := &mapper{m: d.Map}
@@ -37,16 +51,34 @@ func bindActs(d *Device, n *doc.Node) []finding.Finding {
 		}
 		return x.faults
 	}
-	acts := &Acts{}
-	for _, v := range n.Get("values").All() {
-		if to := x.bitsValue(v, v.Key); to != nil {
-			acts.Moves = append(acts.Moves, Move{to, doc.As[*formula.Formula](v)})
-		}
-	}
+	acts := x.acts(n, false)
 	if len(x.faults) == 0 {
 		d.Acts = acts
 	}
 	return x.faults
+}
+
+// acts reads what moves, and what is barred; others: there may be values beside those
+// that bits hold.
+func (x *mapper) acts(n *doc.Node, others bool) *Acts {
+	acts := &Acts{}
+	for _, v := range n.Get("values").All() {
+		if others && x.m.Value(v.Key) == nil {
+			continue
+		}
+		if to := x.bitsValue(v, v.Key); to != nil {
+			acts.Moves = append(acts.Moves, Move{to, doc.As[*formula.Formula](v)})
+		}
+	}
+	for _, v := range n.Get("refuses").All() {
+		if x.m.TextNamed(v.Key) == nil && x.bitsValue(v, v.Key) == nil {
+			continue
+		}
+		if f, in, ok := x.expression(v.Key, v, true); ok {
+			acts.Bars = append(acts.Bars, Bar{v.Key, f, in})
+		}
+	}
+	return acts
 }
 
 // Part is a part with registers at work. It implements access.Registers.
@@ -62,6 +94,7 @@ type Part struct {
 	// until when that takes.
 	cells     *Cells
 	written   map[uint64]byte
+	texts     map[*Text]string
 	torn      []int
 	busyUntil quantity.Time
 }
@@ -72,9 +105,12 @@ func (d *Device) NewPart(cells *Cells) *Part {
 	if cells == nil {
 		cells = d.NewCells()
 	}
-	p := &Part{cells: cells, m: d.Map, acts: d.Acts, holds: map[*Register]uint64{}, frozen: map[*Value]uint64{}, still: map[*Value]bool{}}
+	p := &Part{cells: cells, m: d.Map, acts: d.Acts, holds: map[*Register]uint64{}, frozen: map[*Value]uint64{}, still: map[*Value]bool{}, texts: map[*Text]string{}}
 	for _, r := range d.Map.Registers {
 		p.holds[r] = r.Reset
+	}
+	for _, t := range d.Map.Texts {
+		p.texts[t] = t.Holds
 	}
 	if p.acts == nil {
 		p.acts = &Acts{}
@@ -105,6 +141,27 @@ func (p *Part) Preset(name string, raw uint64) error {
 			p.frozen[m.Value] = m.Value.Of(p.content)
 		}
 	}
+	return nil
+}
+
+// PresetBytes puts characters into a text, or bytes into a memory from the one with a
+// number on.
+func (p *Part) PresetBytes(name string, data []byte) error {
+	if t := p.m.TextNamed(name); t != nil {
+		if len(data) > t.Most {
+			return fmt.Errorf("%s has %d characters", name, t.Most)
+		}
+		p.texts[t] = string(data)
+		return nil
+	}
+	at, err := strconv.ParseUint(name, 0, 64)
+	if err != nil || p.cells == nil {
+		return fmt.Errorf("there is no text and no byte of a memory %q", name)
+	}
+	if at > uint64(len(p.cells.Bytes)) || uint64(len(data)) > uint64(len(p.cells.Bytes))-at {
+		return fmt.Errorf("%d bytes from 0x%X on reach beyond the memory", len(data), at)
+	}
+	copy(p.cells.Bytes[at:], data)
 	return nil
 }
 

@@ -26,6 +26,10 @@ type Map struct {
 	Jobs     []*Job
 	// Memory is a part whose numbers reach bytes; nil of others.
 	Memory *Memory
+	// Texts are contents of characters.
+	Texts []*Text
+	// Dialogue is how a part is asked that answers; nil of others.
+	Dialogue *Dialogue
 	// PowerUp is the time from supply to the first answer, Busy the time for which a
 	// part takes nothing behind a write.
 	PowerUp quantity.Time
@@ -226,11 +230,14 @@ func (m *Map) Job(name string) *Job {
 
 // Command says whether an operation is about no register.
 func Command(p *access.Pattern) bool {
-	return !p.Reads && !p.Writes && len(p.HeldIn)+len(p.HeldOut) == 0
+	return !p.Reads && !p.Writes && p.Text == nil && len(p.HeldIn)+len(p.HeldOut) == 0
 }
 
 // Fits says whether a pattern with a number is one for the register with it.
 func (m *Map) Fits(p *access.Pattern, number uint64) bool {
+	if p.Text != nil {
+		return m.TextAt(number) != nil
+	}
 	if r := m.At(number); r != nil {
 		return r.Bits == p.ValueBits
 	}
@@ -242,6 +249,9 @@ func (m *Map) Names() []string {
 	var out []string
 	for _, v := range m.Values {
 		out = append(out, v.Name)
+	}
+	for _, t := range m.Texts {
+		out = append(out, t.Name)
 	}
 	return append(out, m.Commands()...)
 }

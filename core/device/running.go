@@ -18,21 +18,30 @@ type Running struct {
 	spoilt  bool // a character of the command had an error: wait for its end
 	next    quantity.Time
 	due     []reply
+	asked   *askedPart // nil of a part without registers
 }
 
 type reply struct {
 	at   quantity.Time
 	text []piece
+	raw  []byte // in place of text
 }
 
-// Start gives the device as it is after power-up at the time now. The random
-// numbers decide only what the device file leaves open.
-func (d *Talker) Start(now quantity.Time, rng *rand.Rand) *Running {
+// Start gives a part on a character link as it is after power-up at the time now, with
+// the bytes of its memory. The random numbers decide only what the device file leaves
+// open. The part is nil where its registers are not described.
+func (dev *Device) Start(now quantity.Time, rng *rand.Rand, cells *Cells) (*Running, *Part) {
+	d := dev.Talks
 	r := &Running{dev: d, rng: rng, next: quantity.Forever}
+	var part *Part
+	if dev.Map != nil {
+		part = dev.NewPart(cells)
+		r.asked = newAsked(dev.Map, part, now+dev.Map.PowerUp)
+	}
 	if d.stream != nil {
 		r.next = now + d.stream.every/4
 	}
-	return r
+	return r, part
 }
 
 // Wake gives the time at which the device next does something by itself.
@@ -51,7 +60,9 @@ func (r *Running) Step(now quantity.Time) []byte {
 	rest := r.due[:0]
 	for _, d := range r.due {
 		if d.at <= now {
-			out = append(out, r.render(d.text, now)...)
+			if out = append(out, d.raw...); d.raw == nil {
+				out = append(out, r.render(d.text, now)...)
+			}
 		} else {
 			rest = append(rest, d)
 		}

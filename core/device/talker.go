@@ -72,6 +72,7 @@ var talkerSchema = doc.Map(
 		doc.Key{Name: "text", Doc: "the answer without its line end", Type: textType, Required: true},
 	), 1)},
 	doc.Key{Name: "otherwise", Doc: "the answer to an unknown command", Type: textType},
+	barsKey,
 )
 
 var textType = doc.Scalar("a text with values in braces", parseText)
@@ -145,6 +146,26 @@ func bindTalker(d *Device, b *doc.Node) []finding.Finding {
 	t := &Talker{LineEnd: []byte(doc.Of[string](b, "line-end")), Limit: doc.Of[int](b, "limit")}
 	d.Talks = t
 	var faults []finding.Finding
+	if d.Map != nil {
+		x := &mapper{m: d.Map}
+		d.Acts = x.acts(b, true)
+		for _, key := range []string{"answers", "otherwise", "limit"} {
+			if n := b.Get(key); n != nil {
+				x.fault("two-ways", n, "write it below `access` or `refusals`", "%s has no effect beside registers", key)
+			}
+		}
+		if n := b.Get("line-end"); n != nil && b.Get("stream") == nil && len(d.Map.Dialogue.Packet.End) > 0 && string(d.Map.Dialogue.Packet.End) != string(t.LineEnd) {
+			x.fault("two-ways", n, "leave it out", "line-end has no effect: the packet says how messages end")
+		}
+		if len(x.faults) > 0 {
+			return x.faults
+		}
+		if b.Get("stream") == nil {
+			t.LineEnd = d.Map.Dialogue.Packet.End
+		}
+	} else if n := b.Get("refuses"); n != nil {
+		faults = append(faults, finding.Finding{Severity: finding.Error, Code: "behaviour-without-registers", Where: n.KeyPlace(), Seen: "refuses without registers", Change: "add `registers:` and `access:`"})
+	}
 	known := map[string]bool{}
 	for _, v := range b.Get("values").All() {
 		t.values = append(t.values, value{v.Key, doc.As[*formula.Formula](v)})
@@ -188,15 +209,6 @@ func bindTalker(d *Device, b *doc.Node) []finding.Finding {
 	return faults
 }
 
-// Commands lists the commands that the device answers.
-func (t *Talker) Commands() []string {
-	var out []string
-	for _, a := range t.answers {
-		out = append(out, a.to)
-	}
-	return out
-}
-
 // Streams says whether the device sends unasked, and how often.
 func (t *Talker) Streams() (every quantity.Time, ok bool) {
 	if t.stream == nil {
@@ -207,6 +219,10 @@ func (t *Talker) Streams() (every quantity.Time, ok bool) {
 
 // Receive takes a character from the device's receiver.
 func (r *Running) Receive(c uart.Char) {
+	if r.asked != nil {
+		r.asked.receive(r, c)
+		return
+	}
 	if c.Flags != 0 {
 		r.spoilt = true
 	}
@@ -226,11 +242,11 @@ func (r *Running) Receive(c uart.Char) {
 	}
 	for _, a := range r.dev.answers {
 		if a.to == text {
-			r.due = append(r.due, reply{c.End + a.after, a.text})
+			r.due = append(r.due, reply{at: c.End + a.after, text: a.text})
 			return
 		}
 	}
 	if r.dev.other != nil && text != "" {
-		r.due = append(r.due, reply{c.End, r.dev.other.text})
+		r.due = append(r.due, reply{at: c.End, text: r.dev.other.text})
 	}
 }

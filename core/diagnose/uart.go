@@ -79,14 +79,10 @@ func unanswered(snap *capture.Snapshot, l *bench.UART) (finding.Finding, bool) {
 		return f, true
 	}
 	f.Why = "by the stated settings the bytes arrive as sent; a silent device: not powered, not connected, another rate or frame than stated, or no such command; one can't tell these apart from here"
-	known := l.Device.Talks.Commands()
+	known := l.Device.Commands()
 	text := strings.TrimRight(string(x.Sent), "\r\n")
-	isKnown := false
-	for _, k := range known {
-		isKnown = isKnown || k == text
-	}
 	switch {
-	case len(known) > 0 && !isKnown:
+	case len(known) > 0 && !l.Device.Knows(text):
 		f.Change = "send one of its commands: " + strings.Join(known, ", ")
 	case !strings.HasSuffix(string(x.Sent), string(l.Device.Talks.LineEnd)):
 		f.Change = "end the command with " + safe.Bytes(l.Device.Talks.LineEnd)

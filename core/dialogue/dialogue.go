@@ -23,10 +23,9 @@ type Filter struct {
 	Tap bool
 	// Sentence gives a transaction or frame of a link in words; nil leaves its text.
 	Sentence func(r *record.Record) string
-	// Meaning says what one means beyond the words of its bus; "" or nil: nothing.
-	Meaning func(r *record.Record) string
-	// Details gives what else there is to say of one, a line each; nil: nothing.
-	Details func(r *record.Record) []string
+	// Meaning says what some bytes of a record mean beyond the words of its bus, and
+	// what else there is to say of them, a line each; "" or nil: nothing.
+	Meaning func(r *record.Record, from, to int) (text string, details []string)
 	// End gives the bytes that end a line on a link; nil ends none.
 	End func(link uint16) []byte
 }
@@ -132,10 +131,7 @@ func (f *Filter) cut(out []Line, r *record.Record, running bool) []Line {
 		if f.Sentence != nil && (r.Kind == record.Transaction || r.Kind == record.Frame) {
 			line.Text = f.Sentence(r)
 			if f.Meaning != nil {
-				line.Meaning = f.Meaning(r)
-			}
-			if f.Details != nil {
-				line.Details = f.Details(r)
+				line.Meaning, line.Details = f.Meaning(r, 0, len(r.Data))
 			}
 			if m := r.AllFlags(); m != 0 {
 				line.Marks = []Mark{{Flags: m}}
@@ -165,6 +161,9 @@ func (f *Filter) cut(out []Line, r *record.Record, running bool) []Line {
 			if m.Index >= from && (m.Index < to || to == len(r.Data)) {
 				l.Marks = append(l.Marks, Mark{m.Index - from, m.Flags})
 			}
+		}
+		if f.Meaning != nil && to > from {
+			l.Meaning, l.Details = f.Meaning(r, from, to)
 		}
 		out = append(out, l)
 		k.Piece++

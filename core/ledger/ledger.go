@@ -45,6 +45,8 @@ func (p Presence) String() string {
 // Part is what is known of a part.
 type Part struct {
 	Entries map[*device.Register]*Entry
+	// Texts are what was read or written of texts.
+	Texts map[*device.Text]TextEntry
 	// Cells are the bytes of a memory as they were read or written last, Pages how often
 	// each page was written.
 	Cells map[uint64]Cell
@@ -52,8 +54,16 @@ type Part struct {
 	// Asked and Heard are when it was last addressed, and when it last answered.
 	Asked, Heard quantity.Time
 	asked, heard bool
+	waits        bool     // it was asked, and its time for the answer is not over
 	identity     Presence // Proved or Other, once it was read
 	mute         bool
+}
+
+// TextEntry is what is known of a text.
+type TextEntry struct {
+	Chars string
+	At    quantity.Time
+	Wrote bool // the newest was a writing
 }
 
 // Cell is what is known of a byte of a memory.
@@ -75,6 +85,8 @@ type Ledger struct {
 type links struct {
 	parts []*operation.Part
 	known []*Part
+	talks []*operation.Talk // of the parts that are asked and answer; nil of others
+	some  bool              // there are such
 }
 
 // New gives an empty ledger for the parts of a bench; nil has none.
@@ -86,9 +98,11 @@ func New(b *bench.Bench) *Ledger {
 	for _, link := range b.Links {
 		x := links{parts: link.Parts()}
 		for _, p := range x.parts {
-			k := &Part{Entries: map[*device.Register]*Entry{}, Cells: map[uint64]Cell{}, Pages: map[uint64]int{}}
-			k.mute = p.Map != nil && operation.Known(p.Kind.Name) && p.Mute()
+			k := &Part{Entries: map[*device.Register]*Entry{}, Cells: map[uint64]Cell{}, Pages: map[uint64]int{}, Texts: map[*device.Text]TextEntry{}}
+			k.mute = p.Map != nil && !p.Asked() && operation.Known(p.Kind.Name) && p.Mute()
 			x.known = append(x.known, k)
+			t := p.Talk()
+			x.talks, x.some = append(x.talks, t), x.some || t != nil
 		}
 		l.links = append(l.links, x)
 	}
@@ -149,13 +163,50 @@ func (l *Ledger) Update(snap *capture.Snapshot) {
 				k.identity = NotAsked
 			}
 		}
+		if l.links[h.Link].some {
+			l.talk(snap.At(i))
+		}
+	}
+	for i := range l.links {
+		for k, p := range l.links[i].parts {
+			if known := l.links[i].known[k]; p.Asked() {
+				known.waits = snap.Now < known.Asked+p.Map.Dialogue.Within
+			}
+		}
+	}
+}
+
+// talk takes what a record says of the parts that are asked and answer.
+func (l *Ledger) talk(r *record.Record) {
+	x := &l.links[r.Link]
+	for i, t := range x.talks {
+		if t == nil {
+			continue
+		}
+		k := x.known[i]
+		for _, msg := range t.Take(r) {
+			switch {
+			case msg.Dropped != "" || msg.Again:
+				continue
+			case msg.FromPart:
+				k.Heard, k.heard = msg.End, true
+			case msg.Plan != nil && msg.Plan.Pattern.Answers():
+				k.Asked, k.asked = msg.End, true
+			}
+			m, known := t.Part().Meaning(&msg)
+			// What is asked for counts when it was answered, where an answer comes.
+			if !known || msg.Partly || m.Plan.Pattern.Answers() == (msg.Answer == nil) || msg.Answer != nil && msg.Answer.Refused {
+				continue
+			}
+			k.hold(t.Part(), m, msg.End)
+		}
 	}
 }
 
 func (l *Ledger) take(r *record.Record) {
 	x := &l.links[r.Link]
 	for i, p := range x.parts {
-		if p.Map == nil || !operation.Known(p.Kind.Name) {
+		if p.Map == nil || p.Asked() || !operation.Known(p.Kind.Name) {
 			continue
 		}
 		spans, with := p.Seen(r)
@@ -171,34 +222,42 @@ func (l *Ledger) take(r *record.Record) {
 		if !found {
 			return
 		}
-		if mem := p.Map.Memory; mem != nil && m.Bytes != nil {
-			at := m.At
-			for _, b := range m.Bytes {
-				k.Cells[at] = Cell{b, r.End, m.Wrote}
-				at = mem.Next(at, m.Wrote)
-			}
-			if m.Wrote {
-				k.Pages[m.At/uint64(mem.Page)]++
-			}
-		}
-		for reg, content := range m.Contents {
-			wrote := m.Wrote && !m.CameBack(reg)
-			k.entry(reg, content, r.End, wrote)
-		}
-		if id := p.Map.Identity; id != nil && !m.Wrote {
-			all := true
-			for _, reg := range id.Value.Registers() {
-				_, has := m.Contents[reg]
-				all = all && has
-			}
-			if all {
-				k.identity = Other
-				if id.Value.Of(func(reg *device.Register) uint64 { return m.Contents[reg] }) == id.Expect {
-					k.identity = Proved
-				}
-			}
-		}
+		k.hold(p, m, r.End)
 		return
+	}
+}
+
+// hold takes what an operation says of a part.
+func (k *Part) hold(p *operation.Part, m *operation.Meaning, at quantity.Time) {
+	if mem := p.Map.Memory; mem != nil && m.Bytes != nil {
+		cell := m.At
+		for _, b := range m.Bytes {
+			k.Cells[cell] = Cell{b, at, m.Wrote}
+			cell = mem.Next(cell, m.Wrote)
+		}
+		if m.Wrote {
+			k.Pages[m.At/uint64(mem.Page)]++
+		}
+	}
+	if m.Text != nil {
+		k.Texts[m.Text] = TextEntry{m.Chars, at, m.Wrote}
+	}
+	for reg, content := range m.Contents {
+		wrote := m.Wrote && !m.CameBack(reg)
+		k.entry(reg, content, at, wrote)
+	}
+	if id := p.Map.Identity; id != nil && !m.Wrote {
+		all := true
+		for _, reg := range id.Value.Registers() {
+			_, has := m.Contents[reg]
+			all = all && has
+		}
+		if all {
+			k.identity = Other
+			if id.Value.Of(func(reg *device.Register) uint64 { return m.Contents[reg] }) == id.Expect {
+				k.identity = Proved
+			}
+		}
 	}
 }
 
@@ -236,8 +295,10 @@ func (k *Part) Presence() Presence {
 		return NotAsked
 	case k.mute:
 		return Mute
-	case !k.heard || k.Heard < k.Asked:
+	case (!k.heard || k.Heard < k.Asked) && !k.waits:
 		return Silent
+	case !k.heard:
+		return NotAsked
 	case k.identity != NotAsked:
 		return k.identity
 	}

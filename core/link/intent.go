@@ -58,10 +58,12 @@ type Power struct {
 type Configure struct{ State string }
 
 // Preset puts bits into a named value of a simulated device's registers, past what its
-// bus could do: how a part was before.
+// bus could do: how a part was before. Of a text, or bytes of a memory, which are named by
+// their number, Data are put there.
 type Preset struct {
 	Device, Value string
 	Bits          uint64
+	Data          []byte
 }
 
 // Verb implements Intent.
@@ -81,7 +83,12 @@ func (c Cut) args() string       { return onOff(!c.Joined) + " " + c.End }
 func (h Hold) args() string      { return onOff(!h.Release) + " " + h.Role }
 func (p Power) args() string     { return onOff(p.On) + " " + p.Device }
 func (c Configure) args() string { return c.State }
-func (p Preset) args() string    { return fmt.Sprintf("%q %q 0x%X", p.Device, p.Value, p.Bits) }
+func (p Preset) args() string {
+	if p.Data != nil {
+		return fmt.Sprintf("%q %q %X", p.Device, p.Value, p.Data)
+	}
+	return fmt.Sprintf("%q %q 0x%X", p.Device, p.Value, p.Bits)
+}
 
 func onOff(on bool) string {
 	if on {
@@ -120,8 +127,12 @@ var parsers = map[string]func(args string) (Intent, error){
 	ConfigureVerb: func(a string) (Intent, error) { return Configure{a}, nil },
 	PresetVerb: func(a string) (Intent, error) {
 		var p Preset
-		if _, err := fmt.Sscanf(a, "%q %q 0x%X", &p.Device, &p.Value, &p.Bits); err != nil || p.args() != a {
-			return nil, fmt.Errorf("%q: write device and value in quotes, and the bits, as \"leaf-angle\" \"MODE\" 0x3", a)
+		if _, err := fmt.Sscanf(a, "%q %q 0x%X", &p.Device, &p.Value, &p.Bits); err == nil && p.args() == a {
+			return p, nil
+		}
+		p = Preset{}
+		if _, err := fmt.Sscanf(a, "%q %q %X", &p.Device, &p.Value, &p.Data); err != nil || p.args() != a {
+			return nil, fmt.Errorf("%q: write device and value in quotes, and the bits, as \"leaf-angle\" \"MODE\" 0x3, or bytes in hex", a)
 		}
 		return p, nil
 	},

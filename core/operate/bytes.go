@@ -18,6 +18,9 @@ import (
 // again until its time for that is over.
 func (x *run) patient(s operation.Step) (access.Answer, bool) {
 	m := x.op.Part.Map.Memory
+	if x.op.Part.Asked() {
+		return x.ask(s)
+	}
 	limit := x.Session.Now() + 2*m.Write + 5*quantity.Millisecond
 	asked := 0
 	for m.Write > 0 {

@@ -163,6 +163,10 @@ func (b *Bench) Do(ctx context.Context, text string, op *operation.Operation) (*
 	case operation.Raw:
 		x.raw()
 	case operation.Read:
+		if op.Chars != nil {
+			x.readText()
+			break
+		}
 		x.read()
 	case operation.Prove:
 		x.prove()
@@ -171,6 +175,10 @@ func (b *Bench) Do(ctx context.Context, text string, op *operation.Operation) (*
 	case operation.Scan:
 		x.scan()
 	case operation.Write:
+		if op.Chars != nil {
+			x.writeText()
+			break
+		}
 		x.write(op.Values[0], op.Text)
 	}
 	return r, x.err
@@ -194,7 +202,12 @@ func (x *run) transact(text string) (*record.Record, bool) {
 	if x.err != nil {
 		return nil, false
 	}
-	out, err := x.Session.Do(x.ctx, x.Link.Index, link.Transact{Text: text})
+	intent, err := x.intent(text)
+	if err != nil {
+		x.err = err
+		return nil, false
+	}
+	out, err := x.Session.Do(x.ctx, x.Link.Index, intent)
 	if err != nil {
 		x.err = err
 		return nil, false
@@ -208,6 +221,9 @@ func (x *run) transact(text string) (*record.Record, bool) {
 
 // do does a step, and gives what came back.
 func (x *run) do(s operation.Step) (access.Answer, bool) {
+	if x.op.Part.Asked() {
+		return x.ask(s)
+	}
 	var spans []access.Seen
 	for _, t := range s.Texts {
 		rec, ok := x.transact(t)
@@ -423,7 +439,15 @@ func cleared(rs []*device.Register, got map[*device.Register]uint64) []string {
 
 // raw does a transaction as it was written, and says what it is.
 func (x *run) raw() {
-	rec, _ := x.transact(x.op.Text)
+	if operation.Characters(x.Link.Kind.Name) {
+		x.rawCharacters()
+		return
+	}
+	mark := x.Session.Store().Snapshot().Mark()
+	rec, sent := x.transact(x.op.Text)
+	if sent {
+		x.rawFrame(mark)
+	}
 	if rec == nil {
 		return
 	}
@@ -507,7 +531,11 @@ func (x *run) command() {
 		x.r.say(Refused, "%v", err)
 		return
 	}
-	if _, ok := x.do(step); ok {
+	switch _, ok := x.do(step); {
+	case !ok:
+	case x.op.Pattern.Message && x.op.Pattern.Answers():
+		x.r.say(OK, "%s was sent, and %s answered that it is done", x.op.Pattern.Name, x.op.Part.Name)
+	default:
 		x.r.say(OK, "%s was sent; nothing comes back that proves it", x.op.Pattern.Name)
 	}
 }

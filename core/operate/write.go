@@ -213,7 +213,11 @@ func (x *run) compare(v *device.Value, reg *device.Register, ch *Change) (arrive
 		x.r.say(OK, "writing 1 started %s", named(reg, starts))
 	}
 	if !ch.KnowsAfter {
-		x.r.say(OK, "%s can't be read back: nothing proves that it arrived", reg.Name)
+		if x.op.Part.Asked() {
+			x.r.say(OK, "%s can't be read back; %s answered that it is done", reg.Name, x.op.Part.Name)
+		} else {
+			x.r.say(OK, "%s can't be read back: nothing proves that it arrived", reg.Name)
+		}
 		return true, false
 	}
 	for _, j := range x.op.Part.Map.Jobs {

@@ -83,7 +83,7 @@ const mostInOne = 256
 func (p *Part) ReadBytes(from, count int) ([]Step, error) {
 	var out []Step
 	for count > 0 {
-		n := min(count, mostInOne)
+		n := min(count, p.atOnce(func(pat *access.Pattern) bool { return pat.Reads }))
 		s, err := p.bytesStep(access.Use{Number: uint64(from), Units: n}, func(pat *access.Pattern) bool { return pat.Reads })
 		if err != nil {
 			return nil, err
@@ -97,18 +97,39 @@ func (p *Part) ReadBytes(from, count int) ([]Step, error) {
 // WriteBytes gives what writes bytes of the part's memory: none of it crosses a page.
 func (p *Part) WriteBytes(from int, data []byte) ([]Step, error) {
 	var out []Step
-	for _, u := range p.Map.Memory.Pages(uint64(from), len(data)) {
-		at := int(u.Number) - from
-		for _, b := range data[at : at+u.Units] {
-			u.Values = append(u.Values, uint64(b))
+	writes := func(pat *access.Pattern) bool { return pat.Writes }
+	most := p.atOnce(writes)
+	for _, page := range p.Map.Memory.Pages(uint64(from), len(data)) {
+		for done := 0; done < page.Units; {
+			u := access.Use{Number: page.Number + uint64(done), Units: min(page.Units-done, most)}
+			at := int(u.Number) - from
+			for _, b := range data[at : at+u.Units] {
+				u.Values = append(u.Values, uint64(b))
+			}
+			s, err := p.bytesStep(u, writes)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, s)
+			done += u.Units
 		}
-		s, err := p.bytesStep(u, func(pat *access.Pattern) bool { return pat.Writes })
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, s)
 	}
 	return out, nil
+}
+
+// atOnce is how many bytes one operation is about at most.
+func (p *Part) atOnce(fits func(*access.Pattern) bool) int {
+	for _, pat := range p.Map.Patterns {
+		if pat.ValueBits == 8 && pat.NumberBits > 0 && fits(pat) {
+			switch {
+			case !pat.Repeats():
+				return 1
+			case pat.Most > 0:
+				return min(pat.Most, mostInOne)
+			}
+		}
+	}
+	return mostInOne
 }
 
 func (p *Part) bytesStep(u access.Use, fits func(*access.Pattern) bool) (Step, error) {

@@ -26,12 +26,18 @@ type Meaning struct {
 	At    uint64
 	// Extra are bits behind it that belong to nothing.
 	Extra int
+	// Message is that of a part that is asked and answers, as which it stands in its
+	// record; nil of other parts. Chars is the text that it carries.
+	Message *Message
+	Text    *device.Text
+	Chars   string
 }
 
-// Of finds what a transaction is among the operations of the parts of a link.
+// Of finds what a transaction is among the operations of the parts of a link. Parts that
+// are asked and answer are followed by a Talk.
 func Of(parts []*Part, r *record.Record) (*Meaning, bool) {
 	for _, p := range parts {
-		if p.Map == nil || !Known(p.Kind.Name) {
+		if p.Map == nil || p.Asked() || !Known(p.Kind.Name) {
 			continue
 		}
 		spans, with := p.Seen(r)
@@ -45,30 +51,72 @@ func Of(parts []*Part, r *record.Record) (*Meaning, bool) {
 	return nil, false
 }
 
+// Meaning says what a message is; false where the part's file does not tell.
+func (p *Part) Meaning(msg *Message) (*Meaning, bool) {
+	m := &Meaning{Part: p, Plan: msg.Plan, Contents: map[*device.Register]uint64{}, Message: msg}
+	if msg.Dropped != "" {
+		return m, true
+	}
+	if msg.Plan == nil {
+		return m, p.Map.Dialogue.Packet != nil && p.Map.Dialogue.Packet.Framed()
+	}
+	pat := msg.Plan.Pattern
+	m.Wrote = pat.Writes || len(pat.HeldOut) > 0 || pat.Text != nil && pat.Text.Writes
+	if m.Text = p.textOf(msg.Plan); m.Text != nil && pat.Text.Writes {
+		m.Chars = string(msg.Plan.Chars)
+	}
+	a := access.Answer{Values: make([]uint64, msg.Plan.Units), Known: make([]bool, msg.Plan.Units)}
+	if msg.Answer != nil {
+		a = *msg.Answer
+		if m.Text != nil && !pat.Text.Writes {
+			m.Chars = string(a.Chars)
+		}
+	}
+	m.fill(a, msg.Answer != nil)
+	return m, true
+}
+
+// textOf gives the text that an operation is about; nil where it is about none.
+func (p *Part) textOf(plan *access.Plan) *device.Text {
+	switch t := plan.Pattern.Text; {
+	case t == nil:
+		return nil
+	case t.Name != "":
+		return p.Map.TextNamed(t.Name)
+	}
+	return p.Map.TextAt(plan.Number)
+}
+
 func (p *Part) meaning(spans []access.Seen) (*Meaning, bool) {
 	plan, extra, found := access.Match(p.Map.Patterns, spans, p.Map.Fits)
 	if !found {
 		return nil, false
 	}
 	m := &Meaning{Part: p, Plan: plan, Contents: map[*device.Register]uint64{}, Wrote: plan.Pattern.Writes || len(plan.Pattern.HeldOut) > 0, Stays: plan.Stays, Extra: extra}
-	a := plan.Answer(In(spans))
-	if mem := p.Map.Memory; mem != nil && plan.Pattern.ValueBits == 8 && p.Map.At(plan.Number) == nil {
-		m.At = plan.Number
+	m.fill(plan.Answer(In(spans)), true)
+	return m, true
+}
+
+// fill takes what was written, and what came back, where something did.
+func (m *Meaning) fill(a access.Answer, answered bool) {
+	plan := m.Plan
+	if mem := m.Part.Map.Memory; mem != nil && plan.Pattern.ValueBits == 8 && m.Part.Map.At(plan.Number) == nil {
+		m.At, m.Bytes = plan.Number, []byte{}
 		for _, v := range plan.Values {
 			m.Bytes = append(m.Bytes, byte(v))
 		}
-		if plan.Pattern.Reads {
+		if plan.Pattern.Reads && answered && !a.Refused {
 			for _, v := range a.Values {
 				m.Bytes = append(m.Bytes, byte(v))
 			}
 		}
-		return m, true
+		return
 	}
 	number := plan.Number
 	for i := range plan.Units {
-		r := p.Map.At(number)
+		r := m.Part.Map.At(number)
 		if !plan.Stays {
-			number = p.Map.Next(number)
+			number = m.Part.Map.Next(number)
 		}
 		switch {
 		case r == nil || !plan.Pattern.Reads && !plan.Pattern.Writes:
@@ -76,19 +124,18 @@ func (p *Part) meaning(spans []access.Seen) (*Meaning, bool) {
 			m.Contents[r] = plan.Values[i]
 		case a.Known[i]:
 			m.Contents[r] = a.Values[i]
-		default:
+		case m.Message == nil:
 			m.Silent = append(m.Silent, r)
 		}
 	}
 	for name, v := range plan.Held {
-		m.Contents[p.Map.Named(name)] = v
+		m.Contents[m.Part.Map.Named(name)] = v
 	}
 	for _, name := range plan.Pattern.HeldIn {
 		if v, known := a.Held[name]; known {
-			m.Contents[p.Map.Named(name)] = v
+			m.Contents[m.Part.Map.Named(name)] = v
 		}
 	}
-	return m, true
 }
 
 // CameBack says whether a register's content came from the part.
@@ -137,6 +184,9 @@ func (m *Meaning) Values() []*device.Value {
 
 // Details lists what the contents mean, a line each: values, registers, fields.
 func (m *Meaning) Details() []string {
+	if m.Plan == nil {
+		return nil
+	}
 	content := func(r *device.Register) uint64 { return m.Contents[r] }
 	var out []string
 	line := func(name string, v *device.Value, more string) {
@@ -172,6 +222,16 @@ func (m *Meaning) Details() []string {
 
 // Sentence says what the transaction is: `leaf-angle.angle read 31.4 °`.
 func (m *Meaning) Sentence() string {
+	if m.Message != nil && (m.Plan == nil || m.Message.Answer == nil || m.Message.Answer.Refused) {
+		return m.said()
+	}
+	if m.Text != nil {
+		verb := "read"
+		if m.Wrote {
+			verb = "written"
+		}
+		return fmt.Sprintf("%s.%s %s %q", m.Part.Name, m.Text.Name, verb, m.Chars)
+	}
 	if m.Bytes != nil {
 		return m.bytes()
 	}
@@ -201,18 +261,73 @@ func (m *Meaning) Sentence() string {
 	return s
 }
 
+// said says what a message is that is no good answer.
+func (m *Meaning) said() string {
+	a := m.Message.Answer
+	switch {
+	case m.Message.Dropped != "":
+		return fmt.Sprintf("%s: no message: %s", m.Part.Name, m.Message.Dropped)
+	case m.Plan == nil:
+		return fmt.Sprintf("%s: message % X", m.Part.Name, m.Message.Content)
+	case a != nil:
+		return fmt.Sprintf("%s refuses %s: %s", m.Part.Name, m.about(), m.Part.Map.Dialogue.Refusal.Because(a.Why))
+	case m.Message.Partly:
+		return fmt.Sprintf("%s.%s, a part of it", m.Part.Name, m.about())
+	case !m.Wrote:
+		return fmt.Sprintf("asks for %s.%s", m.Part.Name, m.about())
+	case m.Text != nil:
+		return fmt.Sprintf("writes %s.%s %q", m.Part.Name, m.Text.Name, m.Chars)
+	case m.Bytes != nil:
+		return fmt.Sprintf("writes %s.%s: % X", m.Part.Name, m.about(), m.Bytes[:min(len(m.Bytes), 16)])
+	}
+	var parts []string
+	for _, v := range m.Values() {
+		d := v.Decode(func(r *device.Register) uint64 { return m.Contents[r] })
+		parts = append(parts, v.Name+" "+d.Meaning())
+	}
+	if len(parts) == 0 {
+		parts = append(parts, m.about())
+	}
+	return fmt.Sprintf("writes %s.%s", m.Part.Name, strings.Join(parts, ", "))
+}
+
+// about names what an operation is about, whether or not it came back.
+func (m *Meaning) about() string {
+	p, d := m.Plan.Pattern, m.Part.Map
+	if m.Text != nil {
+		return m.Text.Name
+	}
+	if m.Bytes != nil {
+		return fmt.Sprintf("0x%04X, %s", m.At, bytesNoun(max(m.Plan.Units, 1)))
+	}
+	var names []string
+	number := m.Plan.Number
+	for range m.Plan.Units {
+		if r := d.At(number); r != nil {
+			names = append(names, r.Name)
+		} else {
+			names = append(names, d.Dialogue.Words(number))
+		}
+		number = d.Next(number)
+	}
+	if len(names) == 0 {
+		names = append(slices.Clone(p.HeldIn), p.HeldOut...)
+	}
+	if len(names) == 0 {
+		return p.Name
+	}
+	return strings.Join(names, ", ")
+}
+
 // bytes says which bytes of a memory were read or written.
 func (m *Meaning) bytes() string {
-	verb, noun := "read", "bytes"
+	verb := "read"
 	if m.Wrote {
 		verb = "written"
-	}
-	if len(m.Bytes) == 1 {
-		noun = "byte"
 	}
 	text := fmt.Sprintf("% X", m.Bytes[:min(len(m.Bytes), 16)])
 	if len(m.Bytes) > 16 {
 		text += " …"
 	}
-	return fmt.Sprintf("%s 0x%04X %s, %d %s: %s", m.Part.Name, m.At, verb, len(m.Bytes), noun, text)
+	return fmt.Sprintf("%s 0x%04X %s, %s: %s", m.Part.Name, m.At, verb, bytesNoun(len(m.Bytes)), text)
 }

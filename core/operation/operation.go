@@ -57,6 +57,8 @@ type Operation struct {
 	At, Count int
 	Data      []byte
 	File      string // of Load and Save
+	// Chars is a text that is read or written.
+	Chars *device.Text
 	// Pattern or Job is that of Command.
 	Pattern *access.Pattern
 	Job     *device.Job
@@ -213,16 +215,21 @@ func (op *Operation) target(name string, words []string) error {
 	switch {
 	case op.Verb == Fill || op.Verb == Compare || op.Verb == Save:
 		return fmt.Errorf("%s: name bytes of a memory by their number, as 0x40", op.Verb)
-	case len(m.Values) == 0 && m.Memory != nil:
+	case len(m.Values)+len(m.Texts) == 0 && m.Memory != nil:
 		return fmt.Errorf("say which bytes of %s, as 0x40 count 16", op.Part.Name)
 	case name == "":
 		return fmt.Errorf("say what of %s: %s", op.Part.Name, some(m.Names()))
 	}
 	if number, err := strconv.ParseUint(name, 0, 64); err == nil {
 		var err error
+		if number, words, err = op.sub(number, words); err != nil {
+			return err
+		}
 		if words, err = op.numbered(number, words); err != nil {
 			return err
 		}
+	} else if op.Chars = m.TextNamed(name); op.Chars != nil {
+		return op.text(words)
 	} else if err := op.add(name); err != nil {
 		return err
 	}
@@ -259,6 +266,44 @@ func (op *Operation) target(name string, words []string) error {
 	return nil
 }
 
+// sub reads the sub-index behind the index of an object.
+func (op *Operation) sub(index uint64, words []string) (uint64, []string, error) {
+	d := op.Part.Map.Dialogue
+	if d == nil || !d.Objects {
+		return index, words, nil
+	}
+	if len(words) < 2 || words[0] != "sub" {
+		return 0, nil, fmt.Errorf("0x%X: write index and sub-index, as 0x2001 sub 1", index)
+	}
+	n, err := strconv.ParseUint(words[1], 0, 8)
+	if err != nil || index > 0xFFFF {
+		return 0, nil, fmt.Errorf("0x%X sub %s: an index has 16 bits, a sub-index 8", index, words[1])
+	}
+	return index<<8 | n, words[2:], nil
+}
+
+// text reads what is to be done with a text.
+func (op *Operation) text(words []string) error {
+	t := op.Chars
+	if op.Verb == Read {
+		if len(words) > 0 {
+			return fmt.Errorf("%q: nothing follows a text that is read", strings.Join(words, " "))
+		}
+		return nil
+	}
+	if len(words) > 0 && (words[0] == "=" || words[0] == "to") {
+		words = words[1:]
+	}
+	op.Text = strings.Join(words, " ")
+	if n := len(op.Text); n >= 2 && (op.Text[0] == '\'' || op.Text[0] == '"') && op.Text[n-1] == op.Text[0] {
+		op.Text = op.Text[1 : n-1]
+	}
+	if len(op.Text) > t.Most {
+		return fmt.Errorf("%d characters: %s has at most %d", len(op.Text), t.Name, t.Most)
+	}
+	return nil
+}
+
 // add adds a value to those that the operation is about.
 func (op *Operation) add(name string) error {
 	name = strings.TrimSuffix(name, ",")
@@ -282,11 +327,15 @@ func (op *Operation) numbered(number uint64, words []string) ([]string, error) {
 	}
 	for i := range count {
 		r := op.Part.Map.At(number + uint64(i))
+		if t := op.Part.Map.TextAt(number); t != nil && count == 1 {
+			op.Chars = t
+			return nil, op.text(words)
+		}
 		if r == nil {
 			r = op.Part.undescribed(number + uint64(i))
 		}
 		if r == nil {
-			return nil, fmt.Errorf("%s has no register 0x%X", op.Part.Name, number+uint64(i))
+			return nil, fmt.Errorf("%s has no register %s", op.Part.Name, op.Part.Map.Dialogue.Words(number+uint64(i)))
 		}
 		op.Registers = append(op.Registers, r)
 	}
@@ -360,11 +409,17 @@ func (op *Operation) Fixed() ([]Step, error) {
 		s, err := op.Part.CommandStep(op.Pattern)
 		return []Step{s}, err
 	case Read, Prove:
+		if op.Chars != nil {
+			return op.Part.TextSteps(op.Chars, nil, false)
+		}
 		return op.Part.ReadSteps(op.About(), nil)
 	case Raw:
 		return nil, nil
 	case Scan:
 		return nil, fmt.Errorf("a scan is done by hand")
+	}
+	if op.Chars != nil {
+		return op.Part.TextSteps(op.Chars, []byte(op.Text), op.Verb == Write)
 	}
 	v := op.Values[0]
 	w, err := v.Encode(op.Text)
@@ -389,6 +444,7 @@ type Step struct {
 	// Registers are those that it reads or writes, one a unit; of a pattern that
 	// names registers, those.
 	Registers []*device.Register
+	part      *Part
 }
 
 // ReadSteps gives what reads registers: those with numbers that follow each other in
@@ -400,6 +456,10 @@ func (p *Part) ReadSteps(rs []*device.Register, content func(*device.Register) (
 		pat := p.reading(run[0])
 		if pat == nil {
 			return nil, fmt.Errorf("%s: no operation reads it", run[0].Name)
+		}
+		if i := slices.IndexFunc(out, func(s Step) bool { return s.Plan.Pattern == pat }); i >= 0 && pat.NumberBits == 0 {
+			out[i].Registers = append(out[i].Registers, run...)
+			continue
 		}
 		step, err := p.step(pat, access.Use{Number: run[0].Address, Units: len(run)}, run, content)
 		if err != nil {
@@ -502,6 +562,17 @@ func (p *Part) writing(r *device.Register) *access.Pattern {
 	return nil
 }
 
+// TextSteps gives what reads or writes a text.
+func (p *Part) TextSteps(t *device.Text, chars []byte, writes bool) ([]Step, error) {
+	for _, pat := range p.Map.Patterns {
+		if x := pat.Text; x != nil && x.Writes == writes && (x.Name == t.Name || x.Name == "" && t.Numbered) {
+			s, err := p.step(pat, access.Use{Number: t.Number, Chars: chars}, nil, nil)
+			return []Step{s}, err
+		}
+	}
+	return nil, fmt.Errorf("%s: no operation %s it", t.Name, map[bool]string{true: "writes", false: "reads"}[writes])
+}
+
 // CommandStep gives an operation that is about no register.
 func (p *Part) CommandStep(pat *access.Pattern) (Step, error) {
 	return p.step(pat, access.Use{}, nil, nil)
@@ -529,5 +600,5 @@ func (p *Part) step(pat *access.Pattern, u access.Use, rs []*device.Register, co
 	if err != nil {
 		return Step{}, err
 	}
-	return Step{Plan: plan, Texts: wires[p.Kind.Name].texts(p, plan), Registers: rs}, nil
+	return Step{Plan: plan, Texts: wires[p.Kind.Name].texts(p, plan), Registers: rs, part: p}, nil
 }

@@ -21,9 +21,21 @@ type wire struct {
 	acknowledges bool
 	// answers says whether the part gave a sign of itself in it.
 	answers func(r *record.Record, spans []access.Seen) bool
+	// Of parts that are asked and answer, in place of seen and answers: asks begins a
+	// request, talk follows what others ask.
+	asks func(p *Part, plan *access.Plan) Asking
+	talk func(p *Part) *Talk
+	// characters reads what is to be sent where that is no transaction; nil where it is.
+	characters func(text string) ([]byte, error)
 }
 
-var wires = map[string]wire{"spi": spiWire, "i2c": i2cWire}
+var wires = map[string]wire{"spi": spiWire, "i2c": i2cWire, "uart": uartWire, "can": canWire}
+
+// Characters says whether what is sent on a kind of bus is characters, not transactions.
+func Characters(kind string) bool { return wires[kind].characters != nil }
+
+// Sent gives the characters that words stand for, on a link of a kind that sends them.
+func Sent(kind, text string) ([]byte, error) { return wires[kind].characters(text) }
 
 // Known says whether parts on a kind of bus can have registers.
 func Known(kind string) bool {

@@ -7,6 +7,7 @@ import (
 	"gavrix/core/bench"
 	"gavrix/core/bus"
 	"gavrix/core/bus/can"
+	"gavrix/core/device"
 	"gavrix/core/link"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
@@ -116,6 +117,23 @@ type canBus struct {
 	losers  []loser         // of arbitrations whose frame was not read yet
 	off     map[string]bool // devices without supply
 	asked   []asked         // frames that somebody waits for
+	parts   []canPart       // by end; those of ends without registers are empty
+	replies []canReply      // that devices will send
+}
+
+// canPart is a device whose registers are described, at its node.
+type canPart struct {
+	*device.CANPart
+	part      *device.Part
+	described *device.Device
+	cells     *device.Cells
+}
+
+// canReply is a frame that a device will send.
+type canReply struct {
+	at    quantity.Time
+	node  int
+	frame can.Frame
 }
 
 // asked is a frame that the MCU was asked to send.
@@ -137,9 +155,30 @@ func (b *canBus) hold(on bool) {
 }
 
 func newCANBus(p place, l *bench.Link) simulated {
-	b := &canBus{wires: wires{place: p}, link: l.Name, off: map[string]bool{}}
+	b := &canBus{wires: wires{place: p}, link: l.Name, off: map[string]bool{}, parts: make([]canPart, len(l.Ends))}
+	for i, e := range l.Ends {
+		if e.Part != nil && e.Part.Map != nil {
+			b.parts[i].described = e.Part
+			b.begins(i)
+		}
+	}
 	b.start(NodesOf(l))
 	return b
+}
+
+// begins lets a device begin as it is after power-up.
+func (b *canBus) begins(i int) {
+	p := &b.parts[i]
+	if p.described == nil {
+		return
+	}
+	if p.part != nil {
+		p.part.PowerLost(b.w.now, func() byte { return byte(b.w.rng.Uint32()) })
+	}
+	if m := p.described.Map.Memory; m != nil && (p.cells == nil || !m.Lasting) {
+		p.cells = p.described.NewCells()
+	}
+	p.CANPart, p.part = p.described.OnCAN(b.w.now, p.cells)
 }
 
 // key identifies a frame's identifier.
@@ -159,7 +198,7 @@ func (b *canBus) start(n Nodes) {
 	}
 	b.now, b.began = n, b.w.now
 	b.fresh(1, tap, b)
-	b.nodes, b.due, b.waiting, b.lost = make([]*can.Node, len(n.Ends)), nil, 0, 0
+	b.nodes, b.due, b.waiting, b.lost, b.replies = make([]*can.Node, len(n.Ends)), nil, 0, 0, nil
 	b.states = make([]can.ErrorState, len(n.Ends))
 	b.books, b.losers = make([]canBooks, len(n.Ends)), nil
 	b.sender = map[uint64]record.End{}
@@ -190,6 +229,11 @@ func (b *canBus) start(n Nodes) {
 			b.sender[key(m.Frame)] = end
 			b.due = append(b.due, due{i, m, b.w.now + b.beat() + m.Period*quantity.Time(k+1)/quantity.Time(len(e.Messages)+1)})
 		}
+		if i < len(b.parts) && b.parts[i].described != nil {
+			talk := b.parts[i].described.Map.Dialogue
+			b.sender[key(can.Frame{ID: talk.Response.ID, Extended: talk.Response.Extended})] = end
+			b.sender[key(can.Frame{ID: talk.Request.ID, Extended: talk.Request.Extended})] = record.MCU
+		}
 	}
 	b.again(b.w.now + b.beat())
 }
@@ -201,6 +245,11 @@ func (b *canBus) beat() quantity.Time { return b.now.Tap.Nominal.Phase().Bit.Tim
 func (b *canBus) event(i int, ev can.Event) {
 	b.keep(i, ev)
 	if i > 0 {
+		if ev.What == can.Received && i < len(b.parts) && b.parts[i].CANPart != nil {
+			if f, after, answers := b.parts[i].Take(ev.At, ev.Frame); answers {
+				b.replies = append(b.replies, canReply{ev.At + after, i, f})
+			}
+		}
 		return
 	}
 	b.answer(ev)
@@ -254,6 +303,7 @@ func (b *canBus) runs() {
 	}
 	b.read()
 	next := b.w.now + b.beat()
+	next = min(next, b.reply())
 	for i := range b.due {
 		d := &b.due[i]
 		if d.at <= b.w.now {
@@ -270,6 +320,23 @@ func (b *canBus) runs() {
 		next = min(next, max(d.at, b.w.now+1))
 	}
 	b.again(next)
+}
+
+// reply sends the answers that are due, and gives the time of the next.
+func (b *canBus) reply() quantity.Time {
+	next := quantity.Forever
+	rest := b.replies[:0]
+	for _, r := range b.replies {
+		switch node := b.nodes[r.node]; {
+		case r.at > b.w.now:
+			rest, next = append(rest, r), min(next, r.at)
+		case node != nil:
+			node.Send(r.frame)
+			b.bus.Wake()
+		}
+	}
+	b.replies = rest
+	return next
 }
 
 // Put implements record.Sink for the tap: who sends an identifier is known here.
@@ -302,7 +369,7 @@ func (b *canBus) bit() quantity.Time { return quantity.PeriodOf(b.now.Ends[0].No
 
 func (b *canBus) takes() map[string]string {
 	takes := map[string]string{
-		link.TransactVerb: "", link.HoldVerb: "", link.PowerVerb: "", link.ConfigureVerb: "",
+		link.TransactVerb: "", link.HoldVerb: "", link.PowerVerb: "", link.ConfigureVerb: "", link.PresetVerb: "",
 		link.SendVerb: "a can node sends frames: transact 2A0 10 00",
 		link.CutVerb:  "all nodes of a can bus share one pair: its line can be held, and devices switched off",
 	}
@@ -326,8 +393,15 @@ func (b *canBus) do(i link.Intent, done func(link.Outcome)) error {
 		}
 		b.read()
 		b.off[i.Device] = !i.On
+		b.begins(slices.IndexFunc(b.now.Ends, func(e can.End) bool { return e.Name == i.Device }))
 		b.start(b.now)
 		b.note(b.w.now, "%s: supply %s", i.Device, map[bool]string{true: "on", false: "off"}[i.On])
+	case link.Preset:
+		k := slices.IndexFunc(b.now.Ends, func(e can.End) bool { return e.Name == i.Device })
+		if k < 0 || k >= len(b.parts) {
+			return fmt.Errorf("%q is no device on it", i.Device)
+		}
+		return b.preset(b.parts[k].part, i, done)
 	case link.Configure:
 		n, err := parseNodes(i.State)
 		if err != nil {

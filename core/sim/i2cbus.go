@@ -336,13 +336,7 @@ func (b *i2cBus) do(i link.Intent, done func(link.Outcome)) error {
 		b.power(i.Device)
 		b.anew("%s: supply %s", i.Device, map[bool]string{true: "on", false: "off"}[i.On])
 	case link.Preset:
-		part := b.works[i.Device]
-		if part == nil {
-			return fmt.Errorf("%q is no device with registers on it", i.Device)
-		}
-		if err := part.Preset(i.Value, i.Bits); err != nil {
-			return err
-		}
+		return b.preset(b.works[i.Device], i, done)
 	case link.Configure:
 		n, err := parseI2C(i.State)
 		if err != nil {

@@ -489,12 +489,10 @@ func (b *spiBus) do(i link.Intent, done func(link.Outcome)) error {
 		})
 	case link.Preset:
 		k := slices.IndexFunc(b.now.Devices, func(d SPIPart) bool { return d.Name == i.Device })
-		if k < 0 || b.works[k] == nil {
-			return fmt.Errorf("%q is no device with registers on it", i.Device)
+		if k < 0 {
+			return fmt.Errorf("%q is no device on it", i.Device)
 		}
-		if err := b.works[k].Preset(i.Value, i.Bits); err != nil {
-			return err
-		}
+		return b.preset(b.works[k], i, done)
 	case link.Configure:
 		n, err := parseSPI(i.State)
 		if err != nil {

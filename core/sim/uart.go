@@ -50,6 +50,8 @@ type uartLink struct {
 	resting [2]bool          // the level at which each line rests
 	lookAt  [2]quantity.Time // the time of the look event that counts
 	dev     *device.Running
+	part    *device.Part  // its registers; nil where they are not described
+	cells   *device.Cells // the bytes of its memory
 	actsAt  quantity.Time
 	scratch []quantity.Time
 
@@ -76,7 +78,7 @@ func newUART(p place, link *bench.Link) simulated {
 		l.lookAt[i] = quantity.Forever
 		l.resting[i] = true
 	}
-	l.dev = b.Device.Talks.Start(l.w.now, l.w.rng)
+	l.begins()
 	l.receivers()
 	l.begin()
 	l.scheduleDevice()
@@ -126,7 +128,7 @@ func (l *uartLink) state() string { return packed(l.wanted) }
 
 func (l *uartLink) takes() map[string]string {
 	return map[string]string{
-		link.SendVerb: "", link.CutVerb: "", link.PowerVerb: "", link.ConfigureVerb: "",
+		link.SendVerb: "", link.CutVerb: "", link.PowerVerb: "", link.ConfigureVerb: "", link.PresetVerb: "",
 		link.HoldVerb:     "a character link has an output at each end: cut a wire, none can be held",
 		link.TransactVerb: "a character link sends characters: send",
 	}
@@ -148,6 +150,11 @@ func (l *uartLink) do(i link.Intent, done func(link.Outcome)) error {
 			return fmt.Errorf("%q is no device on it; there is %s", i.Device, l.bench.Device.Name)
 		}
 		l.power(i.On)
+	case link.Preset:
+		if i.Device != l.bench.Device.Name {
+			return fmt.Errorf("%q is no device on it; there is %s", i.Device, l.bench.Device.Name)
+		}
+		return l.preset(l.part, i, done)
 	case link.Configure:
 		e, err := parseEnds(i.State)
 		if err != nil {
@@ -171,6 +178,18 @@ func (l *uartLink) side(end string) (int, error) {
 	return 0, fmt.Errorf("%q is no end of it; its ends are mcu and %s", end, l.bench.Device.Name)
 }
 
+// begins lets the device begin as it is after power-up.
+func (l *uartLink) begins() {
+	d := l.bench.Device
+	if l.part != nil {
+		l.part.PowerLost(l.w.now, func() byte { return byte(l.w.rng.Uint32()) })
+	}
+	if d.Map != nil && d.Map.Memory != nil && (l.cells == nil || !d.Map.Memory.Lasting) {
+		l.cells = d.NewCells()
+	}
+	l.dev, l.part = d.Start(l.w.now, l.w.rng, l.cells)
+}
+
 // power takes the supply from the device or gives it back: it starts anew then.
 func (l *uartLink) power(on bool) {
 	if l.off == !on {
@@ -178,7 +197,7 @@ func (l *uartLink) power(on bool) {
 	}
 	l.off = !on
 	if on {
-		l.dev = l.bench.Device.Talks.Start(l.w.now, l.w.rng)
+		l.begins()
 		l.line[deviceSide].Mend(l.w.now)
 		l.pin[deviceSide].Mend(l.w.now)
 		l.scheduleDevice()
@@ -278,8 +297,8 @@ func (l *uartLink) rest(side int, high bool) {
 // it is full is lost.
 func (l *uartLink) mcuReceives(c uart.Char) record.Flags {
 	if l.waiting {
-		end := l.bench.Device.Talks.LineEnd
-		if byte(c.Value) == end[len(end)-1] {
+		// Without a line end a pause ends the answer.
+		if end := l.bench.Device.Talks.LineEnd; len(end) == 0 || byte(c.Value) == end[len(end)-1] {
 			l.waitUntil(c.Ready + quantity.PeriodOf(l.ends.MCU.Rate).Times(20))
 		}
 	}

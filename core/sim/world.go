@@ -11,6 +11,7 @@ import (
 
 	"gavrix/core/bench"
 	"gavrix/core/capture"
+	"gavrix/core/device"
 	"gavrix/core/link"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
@@ -83,6 +84,22 @@ type place struct {
 // at asks for a call of the actor.
 func (p place) at(t quantity.Time, what eventKind, arg uint8) {
 	p.w.queue.push(event{at: max(t, p.w.now), kind: what, actor: p.id, arg: arg})
+}
+
+// preset puts bits into a value of a part; nil has no registers.
+func (p place) preset(part *device.Part, i link.Preset, done func(link.Outcome)) error {
+	if part == nil {
+		return fmt.Errorf("%q is no device with registers on it", i.Device)
+	}
+	err := part.Preset(i.Value, i.Bits)
+	if i.Data != nil {
+		err = part.PresetBytes(i.Value, i.Data)
+	}
+	if err != nil {
+		return err
+	}
+	done(link.Outcome{At: p.w.now, OK: true})
+	return nil
 }
 
 // note puts something that happened into the capture.

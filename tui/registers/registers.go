@@ -513,7 +513,7 @@ func (v *View) Draw(a cells.Area, h ui.Host) {
 		y := a.Paragraph(1, 2, cells.Plain, "No part on this link has registers that its device file describes.", 0)
 		what := "Name them below `registers:` and `access:` of its device file; docs/device-files.md shows how, from a data sheet to a value."
 		if !operation.Known(l.Kind.Name) {
-			what = fmt.Sprintf("Parts on %s have none so far: those on SPI and I2C do.", strings.ToUpper(l.Kind.Name))
+			what = fmt.Sprintf("Parts on a link of kind %s have none.", l.Kind.Name)
 		}
 		y = a.Paragraph(1, y+1, cells.Quiet, what, 0)
 		a.Paragraph(1, y+1, cells.Quiet, "The MCU's own control registers are in Timing (2), under r.", 0)

@@ -8,6 +8,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"gavrix/core/bench"
 	"gavrix/core/bus"
 	"gavrix/core/bus/all"
 	"gavrix/core/capture"
@@ -63,7 +64,7 @@ func (v *View) filter(h ui.Host) dialogue.Filter {
 		f.End = func(uint16) []byte { return []byte("\n") }
 	}
 	links := h.Snapshot().Meta().Links
-	meanings := h.Bench().Meanings()
+	meanings := h.Meanings()
 	f.Sentence = func(r *record.Record) string {
 		if int(r.Link) < len(links) {
 			if k := kindOf(&links[r.Link]); k.Sentence != nil {
@@ -72,20 +73,16 @@ func (v *View) filter(h ui.Host) dialogue.Filter {
 		}
 		return r.Text
 	}
-	f.Meaning = func(r *record.Record) string {
+	f.Meaning = func(r *record.Record, from, to int) (string, []string) {
 		if int(r.Link) >= len(links) {
-			return ""
+			return "", nil
 		}
-		return meanings.Text(links[r.Link].Name, r)
-	}
-	f.Details = func(r *record.Record) []string {
-		if int(r.Link) >= len(links) {
-			return nil
+		all := bench.Between(meanings.Of(links[r.Link].Name, r), from, to)
+		var details []string
+		for _, m := range all {
+			details = append(details, m.Details()...)
 		}
-		if m, known := meanings.Of(links[r.Link].Name, r); known {
-			return m.Details()
-		}
-		return nil
+		return bench.Sentences(all), details
 	}
 	return f
 }

@@ -55,6 +55,8 @@ type Host interface {
 	Work(f func(ctx context.Context) Done) tea.Cmd
 	// Ledger is what the traffic tells of the registers of parts.
 	Ledger() *ledger.Ledger
+	// Meanings says what the records of the snapshot mean; nil: nothing is known.
+	Meanings() *bench.Meanings
 	// Edit changes the bench as one step and brings it into the simulation.
 	Edit(edits ...finding.Edit)
 	// Say shows a message in the footer until the next key.

@@ -54,7 +54,7 @@ func (v *View) at(h ui.Host, link int) *arranged {
 
 // meaning says what records of a link mean by the device files of the bench.
 func meaning(h ui.Host, link string) func(*record.Record) string {
-	m := h.Bench().Meanings()
+	m := h.Meanings()
 	return func(r *record.Record) string { return m.Text(link, r) }
 }
 

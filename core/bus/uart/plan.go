@@ -48,6 +48,24 @@ func plan(ends []bus.Settings, text string, _ quantity.Time, fill bool) ([]wire.
 	return out, nil
 }
 
+// ParseCharacters reads what the MCU is to send, in the words of a plan: texts in quotes
+// and characters in hex.
+func ParseCharacters(text string) ([]byte, error) {
+	line, text := plannedLine(text)
+	if roles[line].Name == "device" {
+		return nil, errors.New("the MCU sends, not the device")
+	}
+	chars, err := plannedChars(text, Frame{Data: 8}, false)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]byte, len(chars))
+	for i, c := range chars {
+		out[i] = byte(c)
+	}
+	return out, nil
+}
+
 // plannedChars reads quoted texts and characters in hex.
 func plannedChars(text string, f Frame, fill bool) ([]uint16, error) {
 	var out []uint16

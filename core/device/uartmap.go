@@ -1,0 +1,112 @@
+package device
+
+import (
+	"slices"
+
+	"gavrix/core/doc"
+	"gavrix/core/packet"
+	"gavrix/core/quantity"
+)
+
+// packetKeys say how messages stand on a character link.
+func packetKeys() []doc.Key {
+	order := doc.Key{Name: "order", Doc: "which byte goes first", Type: doc.Enum("low-first", "high-first"), Default: "low-first"}
+	return []doc.Key{
+		{Name: "packet", Doc: "what frames a message; absent: it is a line that ends as the behaviour's do", Type: doc.Map(
+			doc.Key{Name: "begin", Doc: "bytes in front", Type: bytesType},
+			doc.Key{Name: "end", Doc: "bytes behind", Type: bytesType},
+			doc.Key{Name: "most", Doc: "greatest number of content bytes, where there is no length", Type: doc.Int(1, 4096), Default: "256"},
+			doc.Key{Name: "length", Doc: "a field behind begin that says how many content bytes follow", Type: doc.Map(
+				doc.Key{Name: "bytes", Doc: "its size", Type: doc.Int(1, 2), Default: "1"},
+				doc.Key{Name: "adds", Doc: "what it counts beyond the content", Type: doc.Int(-4096, 4096), Default: "0"},
+				doc.Key{Name: "least", Doc: "the least content", Type: doc.Int(0, 4096), Default: "0"},
+				doc.Key{Name: "greatest", Doc: "the greatest content", Type: doc.Int(0, 4096), Default: "255"},
+				order,
+			)},
+			doc.Key{Name: "escape", Doc: "bytes behind begin that are sent as two", Type: doc.Map(
+				doc.Key{Name: "byte", Doc: "the one that is sent in front", Type: bytesType, Required: true},
+				doc.Key{Name: "of", Doc: "those that are hidden, itself among them", Type: bytesType, Required: true},
+				doc.Key{Name: "xor", Doc: "what they are then exclusive or", Type: numberType, Required: true},
+			)},
+			doc.Key{Name: "check", Doc: "a field behind the content that tells damage", Type: doc.Map(
+				doc.Key{Name: "kind", Doc: "how it is worked out", Type: doc.Enum("crc", "sum", "xor"), Default: "crc"},
+				doc.Key{Name: "bits", Doc: "its size", Type: doc.Int(4, 32), Required: true},
+				doc.Key{Name: "polynomial", Doc: "of a crc, without its highest term", Type: numberType, Default: "0"},
+				doc.Key{Name: "start", Doc: "what the register holds before", Type: numberType, Default: "0"},
+				doc.Key{Name: "final", Doc: "what the result is exclusive or", Type: numberType, Default: "0"},
+				doc.Key{Name: "reflected", Doc: "the least significant bit of each byte goes first", Type: doc.YesNo, Default: "no"},
+				doc.Key{Name: "negated", Doc: "the two's complement of the sum is sent", Type: doc.YesNo, Default: "no"},
+				doc.Key{Name: "over", Doc: "what is checked: length and content, content, or all", Type: doc.Enum("length", "content", "all"), Default: "length"},
+				doc.Key{Name: "form", Doc: "as bytes, or as hex digits", Type: doc.Enum("bytes", "hex"), Default: "bytes"},
+				order,
+			)},
+		)},
+		withinKey(), refusalsKey(), textsKey(),
+	}
+}
+
+// packets binds what frames messages of a part on a character link.
+func packets(x *mapper, d *Device, root *doc.Node) {
+	talk := &Dialogue{Within: doc.Of[quantity.Time](root, "within"), Lag: quantity.Millisecond}
+	x.m.Dialogue = talk
+	f := &packet.Format{}
+	talk.Packet = f
+	n := root.Get("packet")
+	if n == nil {
+		f.End, f.Most = []byte(doc.Of[string](root.Map("behaviour"), "line-end")), 256
+		return
+	}
+	bytesOf := func(n *doc.Node, key string) []byte {
+		if at := n.Get(key); at != nil {
+			return doc.As[[]byte](at)
+		}
+		return nil
+	}
+	f.Begin, f.End, f.Most = bytesOf(n, "begin"), bytesOf(n, "end"), doc.Of[int](n, "most")
+	if l := n.Get("length"); l != nil {
+		f.Length = &packet.Length{Bytes: doc.Of[int](l, "bytes"), LowFirst: doc.Of[string](l, "order") == "low-first", Adds: doc.Of[int](l, "adds"), Least: doc.Of[int](l, "least"), Most: doc.Of[int](l, "greatest")}
+		if m := n.Get("most"); m != nil {
+			x.fault("bad-packet", m, "write `greatest` below length", "the length says how much content there is: most has no effect")
+		}
+	}
+	if e := n.Get("escape"); e != nil {
+		one := bytesOf(e, "byte")
+		xor := doc.Of[uint64](e, "xor")
+		if len(one) != 1 || xor > 255 {
+			x.fault("bad-packet", e, "write one byte in hex", "an escape is one byte, and what it is exclusive or another")
+			return
+		}
+		f.Escape = &packet.Escape{Byte: one[0], Of: bytesOf(e, "of"), Xor: byte(xor)}
+	}
+	if c := n.Get("check"); c != nil {
+		f.Check = check(x, c)
+	}
+	if err := f.Valid(); err != nil {
+		x.fault("bad-packet", n, "mend the packet", "%v", err)
+	}
+}
+
+func check(x *mapper, c *doc.Node) *packet.Check {
+	out := &packet.Check{Bits: doc.Of[int](c, "bits"), Reflected: doc.Of[bool](c, "reflected"), Negated: doc.Of[bool](c, "negated"),
+		LowFirst: doc.Of[string](c, "order") == "low-first", Hex: doc.Of[string](c, "form") == "hex",
+		Kind: packet.Kind(slices.Index([]string{"crc", "sum", "xor"}, doc.Of[string](c, "kind"))),
+		Over: packet.Over(slices.Index([]string{"length", "content", "all"}, doc.Of[string](c, "over"))),
+	}
+	for key, to := range map[string]*uint32{"polynomial": &out.Polynomial, "start": &out.Start, "final": &out.Final} {
+		v := doc.Of[uint64](c, key)
+		if v > 1<<32-1 {
+			x.fault("bad-packet", c.Get(key), "write at most 32 bits", "%s: 0x%X", key, v)
+		}
+		*to = uint32(v)
+		if c.Get(key) != nil && out.Kind != packet.CRC {
+			x.fault("bad-packet", c.Get(key), "leave it out", "%s belongs to a crc", key)
+		}
+	}
+	if c.Get("reflected") != nil && out.Kind != packet.CRC {
+		x.fault("bad-packet", c.Get("reflected"), "leave it out", "reflected belongs to a crc")
+	}
+	if c.Get("negated") != nil && out.Kind != packet.Sum {
+		x.fault("bad-packet", c.Get("negated"), "leave it out", "negated belongs to a sum")
+	}
+	return out
+}

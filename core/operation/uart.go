@@ -1,0 +1,180 @@
+package operation
+
+import (
+	"bytes"
+	"fmt"
+	"strconv"
+
+	"gavrix/core/access"
+	"gavrix/core/bus/uart"
+	"gavrix/core/packet"
+	"gavrix/core/quantity"
+	"gavrix/core/record"
+)
+
+// uartWire: a message is a packet of characters.
+var uartWire = wire{
+	texts: uartTexts,
+	asks: func(p *Part, plan *access.Plan) Asking {
+		return &asksCharacters{part: p, plan: plan, text: uartTexts(p, plan)[0], talk: characterTalkWith(p)}
+	},
+	talk:       characterTalkWith,
+	characters: uart.ParseCharacters,
+}
+
+func characterTalkWith(p *Part) *Talk {
+	x := &characterTalk{Talk: &Talk{part: p}, readers: map[stream]*reading{}}
+	x.follow = x.take
+	return x.Talk
+}
+
+// uartTexts gives the packet; of a request that fits none the words are no plan, so that
+// it is refused with them.
+func uartTexts(p *Part, plan *access.Plan) []string {
+	raw, err := p.Map.Dialogue.Packet.Wrap(plan.Request())
+	if err != nil {
+		return []string{"mcu"}
+	}
+	return []string{"mcu " + characters(raw)}
+}
+
+// characters gives bytes in the words of a character link: as text where all of them can
+// be shown.
+func characters(raw []byte) string {
+	for _, b := range raw {
+		if (b < ' ' || b > '~') && b != '\r' && b != '\n' {
+			return fmt.Sprintf("% X", raw)
+		}
+	}
+	return strconv.Quote(string(raw))
+}
+
+// stream is what one receiver saw of one side.
+type stream struct {
+	from, seen record.End
+}
+
+// reading takes packets out of a stream.
+type reading struct {
+	*packet.Reader
+	starts []quantity.Time // of the bytes since the last packet
+	ends   []quantity.Time
+	found  []packet.Event
+}
+
+type characterTalk struct {
+	*Talk
+	readers map[stream]*reading
+}
+
+func (x *characterTalk) take(r *record.Record) []Message {
+	if r.Kind != record.Chars || r.Wide || r.From != record.MCU && r.From != record.Device {
+		return nil
+	}
+	key := stream{r.From, r.Seen}
+	rd := x.readers[key]
+	if rd == nil {
+		rd = &reading{}
+		rd.Reader = packet.NewReader(x.part.Map.Dialogue.Packet, func(e packet.Event) { rd.found = append(rd.found, e) })
+		x.readers[key] = rd
+	}
+	var out []Message
+	for i, b := range r.Data {
+		start := r.Start
+		if i < len(r.Offsets) {
+			start += r.Offsets[i]
+		}
+		first := rd.At() - len(rd.starts)
+		rd.starts, rd.ends = append(rd.starts, start), append(rd.ends, start+r.Each)
+		rd.Reader.Take(b, r.FlagsAt(i) != 0)
+		for _, e := range rd.found {
+			m := Message{FromPart: r.From == record.Device, Seen: r.Seen, Start: rd.starts[e.From-first], End: rd.ends[e.To-1-first], Content: e.Content, To: i + 1}
+			switch {
+			case e.Why != packet.Good:
+				m.Dropped = fmt.Sprintf("%s: %s", e.Why, bytesNoun(e.To-e.From))
+			case m.FromPart:
+				x.answer(&m)
+			default:
+				x.request(&m)
+			}
+			out = append(out, m)
+		}
+		if len(rd.found) > 0 {
+			left := rd.Taken()
+			rd.starts = append(rd.starts[:0], rd.starts[len(rd.starts)-left:]...)
+			rd.ends = append(rd.ends[:0], rd.ends[len(rd.ends)-left:]...)
+			rd.found = rd.found[:0]
+		}
+	}
+	return out
+}
+
+func bytesNoun(n int) string {
+	if n == 1 {
+		return "1 byte"
+	}
+	return fmt.Sprintf("%d bytes", n)
+}
+
+// asksCharacters is a request on a character link.
+type asksCharacters struct {
+	part    *Part
+	plan    *access.Plan
+	talk    *Talk
+	text    string
+	sent    bool
+	heard   bool
+	heardAt quantity.Time
+	late    quantity.Time
+	answer  access.Answer
+	over    bool
+	dropped string
+	notes   []string
+}
+
+func (a *asksCharacters) Next() (string, bool) {
+	if a.sent {
+		return "", false
+	}
+	a.sent = true
+	return a.text, true
+}
+
+func (a *asksCharacters) Take(r *record.Record) (mine bool) {
+	if r.From == record.Device && r.Seen == record.Tap {
+		return false // the MCU has to do with what it receives itself
+	}
+	for _, m := range a.talk.Take(r) {
+		switch {
+		case m.Again || a.over:
+		case !m.FromPart && m.Dropped == "":
+			own := bytes.Equal(m.Content, a.plan.Request())
+			if own && !a.heard {
+				a.heard, a.heardAt, mine = true, m.End, true
+				a.over = !a.plan.Pattern.Answers()
+			}
+		case !a.heard || !m.FromPart:
+		case m.Dropped != "":
+			a.dropped, mine = m.Dropped, true
+			a.notes = append(a.notes, "what came was dropped: "+m.Dropped)
+		case m.Answer == nil || !bytes.Equal(m.Plan.Request(), a.plan.Request()):
+			a.notes = append(a.notes, fmt.Sprintf("a message came that is no answer to it: % X", m.Content))
+		default:
+			a.answer, a.over, a.late, mine = *m.Answer, true, m.Start-a.heardAt, true
+		}
+	}
+	return mine
+}
+
+func (a *asksCharacters) Heard() (quantity.Time, bool)  { return a.heardAt, a.heard }
+func (a *asksCharacters) Ready() bool                   { return a.over || !a.sent }
+func (a *asksCharacters) Late() quantity.Time           { return a.late }
+func (a *asksCharacters) Over() bool                    { return a.over }
+func (a *asksCharacters) Answer() (access.Answer, bool) { return a.answer, a.over }
+func (a *asksCharacters) Notes() []string               { return a.notes }
+func (a *asksCharacters) Problem() string {
+	if a.dropped != "" {
+		return "the answer is damaged (" + a.dropped + "): no value is taken from it"
+	}
+	return ""
+}
