@@ -23,7 +23,6 @@ import (
 	"gavrix/core/operate"
 	"gavrix/core/operation"
 	"gavrix/core/quantity"
-	"gavrix/core/record"
 	"gavrix/core/safe"
 	"gavrix/core/session"
 	"gavrix/core/sim"
@@ -194,18 +193,7 @@ const mostText = 140
 func printResult(l *bench.Link, r *operate.Result) {
 	fmt.Fprintf(stdout, "%s: %s\n", safe.Text(r.Text), r.Verdict)
 	for _, x := range r.Exchanges {
-		text := x.Outcome
-		switch {
-		case x.Record == nil:
-		case x.Record.Kind == record.Chars:
-			from, to := l.Ends[0].Name, l.Ends[1].Name
-			if x.Record.From == record.Device {
-				from, to = to, from
-			}
-			text = fmt.Sprintf("%s → %s  % X  %s", from, to, x.Record.Data, safe.Bytes(x.Record.Data))
-		default:
-			text = l.Kind.Sentence(x.Record)
-		}
+		text := x.Words(l)
 		if r := []rune(text); len(r) > mostText {
 			text = string(r[:mostText]) + " …"
 		}

@@ -139,6 +139,15 @@ func Sentences(all []*operation.Meaning) string {
 	return strings.Join(out, "; ")
 }
 
+// Brief gives the same; on a link with one part its name is left out.
+func (m *Meanings) Brief(link string, all []*operation.Meaning) string {
+	text := Sentences(all)
+	if m != nil && len(m.parts[link]) == 1 {
+		return strings.ReplaceAll(text, m.parts[link][0].Name+".", "")
+	}
+	return text
+}
+
 // Text gives what a record means as a sentence; "" where that is not known.
 func (m *Meanings) Text(link string, r *record.Record) string { return Sentences(m.Of(link, r)) }
 

@@ -153,6 +153,11 @@ func ones(bits int) uint64 {
 	return 1<<bits - 1
 }
 
+// Clears says whether reading the register changes it.
+func (r *Register) Clears() bool {
+	return r.some(func(a register.Access) bool { return a == register.ReadClears })
+}
+
 // Value gives the value with a name, however it is written in capitals; nil where there
 // is none.
 func (m *Map) Value(name string) *Value {

@@ -19,6 +19,7 @@ import (
 	"gavrix/core/quantity"
 	"gavrix/core/record"
 	"gavrix/core/register"
+	"gavrix/core/safe"
 )
 
 // Verdict is how an operation ended.
@@ -66,6 +67,23 @@ type Exchange struct {
 	// Record is what the MCU's end saw of it; nil where that is not known.
 	Record *record.Record
 	At     quantity.Time
+}
+
+// Words gives what was seen of it in the words of the link's bus; of characters who
+// sent them, and their bytes.
+func (x *Exchange) Words(l *bench.Link) string {
+	switch r := x.Record; {
+	case r == nil:
+		return x.Outcome
+	case r.Kind == record.Chars && len(l.Ends) > 1:
+		from, to := l.Ends[0].Name, l.Ends[1].Name
+		if r.From == record.Device {
+			from, to = to, from
+		}
+		return fmt.Sprintf("%s → %s  % X  %s", from, to, r.Data, safe.Bytes(r.Data))
+	default:
+		return l.Kind.Sentence(r)
+	}
 }
 
 // Named is a value that was read.

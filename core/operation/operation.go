@@ -13,6 +13,7 @@ import (
 	"gavrix/core/access"
 	"gavrix/core/device"
 	"gavrix/core/doc"
+	"gavrix/core/register"
 )
 
 // Part is a device on a link as operations reach it.
@@ -515,6 +516,30 @@ func (p *Part) SentWith(r *device.Register) []string {
 		return pat.HeldOut
 	}
 	return nil
+}
+
+// Quietly gives the operations that read all of a part that reading leaves as it is, and
+// takes nothing else along; left are the registers that are not among it.
+func (p *Part) Quietly() (ops, left []string) {
+	var names []string
+	for _, r := range p.Map.Registers {
+		switch {
+		case !p.Readable(r) || r.Access == register.WriteOnly && len(r.Fields) == 0:
+		case r.Clears() || len(p.SentWith(r)) > 0:
+			left = append(left, r.Name)
+		default:
+			names = append(names, r.Name)
+		}
+	}
+	if len(names) > 0 {
+		ops = append(ops, "read "+p.Name+"."+strings.Join(names, " "))
+	}
+	for _, t := range p.Map.Texts {
+		if _, err := p.TextSteps(t, nil, false); err == nil && t.Readable() {
+			ops = append(ops, "read "+p.Name+"."+t.Name)
+		}
+	}
+	return ops, left
 }
 
 // Readable says whether an operation reads a register.

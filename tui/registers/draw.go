@@ -15,12 +15,43 @@ import (
 	"gavrix/tui/ui"
 )
 
-// Columns of the list.
-const (
-	nameAt    = 8
-	contentAt = 20
-	meansAt   = 32
-)
+// columns are those of the list of a part.
+type columns struct{ name, content, means int }
+
+// columnsOf gives names and numbers the room that they need.
+func columnsOf(p *operation.Part, rows []row, w int) columns {
+	number, names, content := 4, 8, 10
+	for _, r := range rows {
+		switch {
+		case r.text != nil:
+			names = max(names, cells.Width(r.text.Name))
+			number = max(number, cells.Width(numberOf(p, r)))
+		case r.field != nil:
+			names = max(names, cells.Width(r.field.Name)+1)
+		case r.reg != nil:
+			names = max(names, cells.Width(r.reg.Name))
+			number = max(number, cells.Width(numberOf(p, r)))
+			content = max(content, (r.reg.Bits+3)/4+2)
+		default:
+			names = max(names, cells.Width(r.value.Name)-number-2)
+		}
+	}
+	c := columns{name: 2 + number + 2}
+	c.content = c.name + min(names, max(w/3-c.name, 8)) + 2
+	c.means = c.content + min(content, 18) + 2
+	return c
+}
+
+// numberOf gives the number of a row's register or text.
+func numberOf(p *operation.Part, r row) string {
+	switch {
+	case r.text != nil && r.text.Numbered:
+		return p.Map.Dialogue.Words(r.text.Number)
+	case r.reg != nil && r.field == nil && r.reg.Numbered:
+		return p.Map.Dialogue.Words(r.reg.Address)
+	}
+	return ""
+}
 
 // drawPart shows the list, the register under the cursor, what is staged, and the newest
 // results.
@@ -37,8 +68,9 @@ func (v *View) drawPart(a cells.Area, h ui.Host, p *operation.Part, k *ledger.Pa
 	v.top = max(min(v.top, at), at-list+1, 0)
 	v.top = min(v.top, max(len(rows)-list, 0))
 	v.listAt, v.listH = 3, list
+	c := columnsOf(p, rows, a.W)
 	for i := range list {
-		v.drawRow(a, i, h, p, k, rows[v.top+i], v.top+i == at)
+		v.drawRow(a, i, h, p, k, rows[v.top+i], c, v.top+i == at)
 	}
 	more := ""
 	if v.top > 0 {
@@ -56,29 +88,50 @@ func (v *View) drawPart(a cells.Area, h ui.Host, p *operation.Part, k *ledger.Pa
 }
 
 // drawRow shows a register or a value: what it holds, what that means, since when.
-func (v *View) drawRow(a cells.Area, y int, h ui.Host, p *operation.Part, k *ledger.Part, r row, selected bool) {
+func (v *View) drawRow(a cells.Area, y int, h ui.Host, p *operation.Part, k *ledger.Part, r row, c columns, selected bool) {
 	style := cells.Plain
 	if selected {
 		a.Text(0, y, cells.Strong, "▸")
 		style = cells.Strong
 	}
+	a.Text(2, y, cells.Quiet, numberOf(p, r))
 	switch {
+	case r.text != nil:
+		drawText(a, y, h, k, r.text, c, style)
 	case r.reg == nil:
-		v.drawValue(a, y, h, k, r.value, style)
+		v.drawValue(a, y, h, k, r.value, c, style)
 	case r.field != nil:
-		v.drawField(a, y, k, r, style)
+		v.drawField(a, y, k, r, c, style)
 	default:
-		v.drawRegister(a, y, h, k, r, style)
+		v.drawRegister(a, y, h, k, r, c, style)
 	}
 	if selected {
 		a.Mark(y)
 	}
 }
 
-func (v *View) drawRegister(a cells.Area, y int, h ui.Host, k *ledger.Part, r row, style cells.Style) {
-	if r.reg.Numbered {
-		a.Text(2, y, cells.Quiet, fmt.Sprintf("0x%02X", r.reg.Address))
+// drawText shows a text.
+func drawText(a cells.Area, y int, h ui.Host, k *ledger.Part, t *device.Text, c columns, style cells.Style) {
+	a.Part(c.name, y, c.content-c.name-1, 1).Text(0, 0, style, t.Name)
+	if k == nil {
+		return
 	}
+	e, has := k.Texts[t]
+	if !has {
+		x := a.Text(c.content, y, cells.Quiet, "–")
+		a.Text(max(x, c.means), y, cells.Quiet, fmt.Sprintf("text, %s", t.Access))
+		return
+	}
+	state := ui.Ago(h.Now() - e.At)
+	if e.Wrote {
+		state = "as written  " + state
+	}
+	a.Part(c.content, y, a.W-c.content-cells.Width(state)-2, 1).Text(0, 0, style, fmt.Sprintf("%q", e.Chars))
+	a.Right(a.W, y, cells.Quiet, state)
+}
+
+func (v *View) drawRegister(a cells.Area, y int, h ui.Host, k *ledger.Part, r row, c columns, style cells.Style) {
+	nameAt, contentAt, meansAt := c.name, c.content, c.means
 	a.Part(nameAt, y, contentAt-nameAt-1, 1).Text(0, 0, style, r.reg.Name)
 	e, has := content(k, r.reg)
 	if !has {
@@ -106,7 +159,8 @@ func (v *View) drawRegister(a cells.Area, y int, h ui.Host, k *ledger.Part, r ro
 }
 
 // drawField shows a field below its register.
-func (v *View) drawField(a cells.Area, y int, k *ledger.Part, r row, style cells.Style) {
+func (v *View) drawField(a cells.Area, y int, k *ledger.Part, r row, c columns, style cells.Style) {
+	nameAt, contentAt, meansAt := c.name, c.content, c.means
 	a.Right(nameAt-1, y, cells.Quiet, r.field.Range())
 	a.Part(nameAt+1, y, contentAt-nameAt-2, 1).Text(0, 0, style, r.field.Name)
 	e, has := content(k, r.reg)
@@ -163,8 +217,9 @@ func access(r *device.Register) string {
 	return "fields of several kinds"
 }
 
-func (v *View) drawValue(a cells.Area, y int, h ui.Host, k *ledger.Part, value *device.Value, style cells.Style) {
-	a.Part(nameAt-6, y, contentAt-nameAt+5, 1).Text(0, 0, style, value.Name)
+func (v *View) drawValue(a cells.Area, y int, h ui.Host, k *ledger.Part, value *device.Value, c columns, style cells.Style) {
+	contentAt, meansAt := c.content, c.means
+	a.Part(2, y, contentAt-3, 1).Text(0, 0, style, value.Name)
 	newest, oldest := quantity.Time(-1), quantity.Forever
 	for _, r := range value.Registers() {
 		e, has := content(k, r)
@@ -189,6 +244,17 @@ func (v *View) drawValue(a cells.Area, y int, h ui.Host, k *ledger.Part, value *
 
 // drawDetail shows the register under the cursor large.
 func (v *View) drawDetail(a cells.Area, h ui.Host, p *operation.Part, k *ledger.Part, r row) {
+	if t := r.text; t != nil {
+		text := fmt.Sprintf("%s is a text of at most %d characters, %s", t.Name, t.Most, t.Access)
+		if k == nil {
+			return
+		}
+		if e, has := k.Texts[t]; has {
+			text += fmt.Sprintf("; it has %d", len(e.Chars))
+		}
+		a.Paragraph(2, a.Paragraph(2, 0, cells.Quiet, text+".", 0), cells.Quiet, t.About, 0)
+		return
+	}
 	regs := r.value.Registers()
 	if r.reg == nil {
 		if len(regs) == 0 {
@@ -216,7 +282,7 @@ func (v *View) drawDetail(a cells.Area, h ui.Host, p *operation.Part, k *ledger.
 	}
 	next := e.Content
 	for _, s := range v.staged {
-		if s.op.Verb == operation.Write && !s.op.Bytes && s.link == int(h.LinkIndex()) && s.part.Name == p.Name {
+		if writesValue(s.op) && s.link == int(h.LinkIndex()) && s.part.Name == p.Name {
 			if w, err := s.op.Values[0].Encode(s.op.Text); err == nil {
 				next, _ = s.op.Values[0].Into(r.reg, next, w.Raw)
 			}
@@ -314,6 +380,8 @@ func (v *View) preview(h ui.Host) (string, cells.Style) {
 		switch {
 		case v.entry.Text() != "" && err != nil:
 			return err.Error(), cells.Bad
+		case ok && r.text != nil:
+			return fmt.Sprintf("at most %d characters", r.text.Most), cells.Quiet
 		case ok:
 			return choices(r.value), cells.Quiet
 		}
@@ -322,6 +390,9 @@ func (v *View) preview(h ui.Host) (string, cells.Style) {
 	if op.Bytes {
 		n := len(op.Part.Map.Memory.Pages(uint64(op.At), len(op.Data)))
 		return fmt.Sprintf("bytes: %d, pages: %d: % X", len(op.Data), n, op.Data), cells.Plain
+	}
+	if op.Chars != nil {
+		return fmt.Sprintf("%d of %d characters", len(op.Text), op.Chars.Most), cells.Plain
 	}
 	w, err := op.Values[0].Encode(op.Text)
 	if err != nil {
@@ -359,7 +430,7 @@ func wireOf(s staged, k *ledger.Part) string {
 		}
 		return safe.Text(strings.Join(out, " | "))
 	}
-	if s.op.Verb != operation.Write || s.op.Bytes {
+	if !writesValue(s.op) {
 		return ""
 	}
 	var out []string
@@ -422,8 +493,8 @@ func told(r *operate.Result, h ui.Host, w int) []line {
 	}
 	for _, x := range r.Exchanges[max(len(r.Exchanges)-4, 0):] {
 		text := x.Outcome
-		if l := h.Link(); x.Record != nil && l != nil {
-			text = l.Kind.Sentence(x.Record)
+		if l := h.Link(); l != nil {
+			text = x.Words(l)
 		}
 		out = append(out, line{2, cells.Quiet, fmt.Sprintf("%.6f s  %s", x.At.Seconds(), text)})
 	}

@@ -40,11 +40,12 @@ type View struct {
 	listH  int
 }
 
-// row is a line of the list: a register, a field of one, or a value of several.
+// row is a line of the list: a register, a field of one, a value of several, or a text.
 type row struct {
 	reg   *device.Register
 	field *register.Field // nil of whole registers
 	value *device.Value
+	text  *device.Text
 }
 
 // staged is something that is to be written.
@@ -108,8 +109,11 @@ func rowsOf(m *device.Map) []row {
 	for _, r := range m.Registers {
 		out = append(out, row{reg: r, value: m.Value(r.Name)})
 		for _, p := range r.Apart(0) {
-			out = append(out, row{r, p.Field, m.Value(r.Name + "." + p.Name)})
+			out = append(out, row{reg: r, field: p.Field, value: m.Value(r.Name + "." + p.Name)})
 		}
+	}
+	for _, t := range m.Texts {
+		out = append(out, row{text: t})
 	}
 	for _, v := range m.Values {
 		if v.From != nil || len(v.Pieces) > 1 || !strings.Contains(v.Name, ".") && m.Named(v.Name) == nil {
@@ -225,7 +229,12 @@ func (v *View) markCommand(h ui.Host, p *operation.Part) ui.Command {
 }
 
 // name is how an operation names what is under the cursor.
-func name(p *operation.Part, r row) string { return p.Name + "." + r.value.Name }
+func name(p *operation.Part, r row) string {
+	if r.text != nil {
+		return p.Name + "." + r.text.Name
+	}
+	return p.Name + "." + r.value.Name
+}
 
 // of puts the name of the part that is shown in front of what names none.
 func of(h ui.Host, p *operation.Part, arg string) string {
@@ -252,26 +261,24 @@ func (v *View) read(h ui.Host, p *operation.Part) func(string) tea.Cmd {
 // readAll reads what reading does not change, and what takes nothing else along.
 func (v *View) readAll(h ui.Host, p *operation.Part) func(string) tea.Cmd {
 	return func(string) tea.Cmd {
-		var names, left []string
-		for _, r := range p.Map.Registers {
-			clears := false
-			r.Each(func(_ uint64, a register.Access) { clears = clears || a == register.ReadClears })
-			switch {
-			case !p.Readable(r) || r.Access == register.WriteOnly && len(r.Fields) == 0:
-			case clears || len(p.SentWith(r)) > 0:
-				left = append(left, r.Name)
-			default:
-				names = append(names, r.Name)
-			}
-		}
-		if len(names) == 0 {
-			h.Warn("no register of %s can be read without changing something", p.Name)
+		texts, left := p.Quietly()
+		if len(texts) == 0 {
+			h.Warn("nothing of %s can be read without changing something", p.Name)
 			return nil
 		}
 		if len(left) > 0 {
 			h.Say("left out, because reading changes something: %s", strings.Join(left, ", "))
 		}
-		return v.start(h, "read "+p.Name+"."+strings.Join(names, " "))
+		var ops []staged
+		for _, text := range texts {
+			op, err := operation.Parse(text, parts(h))
+			if err != nil {
+				h.Warn("%v", err)
+				return nil
+			}
+			ops = append(ops, staged{int(h.LinkIndex()), p, text, op})
+		}
+		return v.run(h, ops)
 	}
 }
 
@@ -302,7 +309,7 @@ func (v *View) write(h ui.Host, p *operation.Part) func(string) tea.Cmd {
 		if !ok {
 			return nil
 		}
-		if r.value.From != nil {
+		if r.text == nil && r.value.From != nil {
 			h.Warn("%s is calculated from others: write those", r.value.Name)
 			return nil
 		}
@@ -319,7 +326,7 @@ func (v *View) stage(h ui.Host, text string) bool {
 		h.Warn("%v", err)
 		return false
 	}
-	if op.Verb == operation.Write && !op.Bytes {
+	if writesValue(op) {
 		if _, err := op.Values[0].Encode(op.Text); err != nil {
 			h.Warn("%s: %v", op.Values[0].Name, err)
 			return false
@@ -328,6 +335,11 @@ func (v *View) stage(h ui.Host, text string) bool {
 	v.staged = append(v.staged, staged{int(h.LinkIndex()), op.Part, text, op})
 	h.Say("staged: x sends it, X takes it back")
 	return true
+}
+
+// writesValue says whether an operation writes bits of registers.
+func writesValue(op *operation.Operation) bool {
+	return op.Verb == operation.Write && len(op.Values) > 0
 }
 
 // Type implements ui.View.
@@ -451,10 +463,11 @@ func (v *View) watching(h ui.Host, p *operation.Part) func(string) tea.Cmd {
 		if !ok {
 			return nil
 		}
+		if r.text != nil {
+			r.value = &device.Value{} // it stands in no register
+		}
 		for _, reg := range r.value.Registers() {
-			clears := false
-			reg.Each(func(_ uint64, a register.Access) { clears = clears || a == register.ReadClears })
-			if clears {
+			if reg.Clears() {
 				h.Warn("reading %s clears flags in it: read it by hand", reg.Name)
 				return nil
 			}

@@ -37,6 +37,9 @@ func (v *View) denseLine(a cells.Area, y, i int, link *capture.Link) {
 	if f := l.Flags(); f != 0 {
 		marks = "▲ " + f.String()
 	}
+	if l.Meaning != "" && x+cells.Width(l.Meaning)+cells.Width(marks)+2 <= a.W {
+		x = a.Text(x, y, cells.Plain, l.Meaning) + 3
+	}
 	hexW := a.W - x - cells.Width(marks) - 2
 	x = a.Text(x, y, cells.Plain, hexOf(l, hexW))
 	a.Text(x+2, y, cells.Bad, marks)

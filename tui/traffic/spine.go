@@ -104,16 +104,25 @@ func (v *View) spineLine(a cells.Area, y, i int, link *capture.Link, h ui.Host) 
 			x = a.Text(x+2, y, cells.Bad, "not heard")
 		}
 		if v.unanswered(i, h) {
-			a.Text(x+2, y, cells.Doubt, "no answer")
+			x = a.Text(x+2, y, cells.Doubt, "no answer")
+		}
+		if x = max(x+2, spine+2+meaningAt); x+cells.Width(l.Meaning) <= a.W {
+			a.Text(x, y, cells.Quiet, l.Meaning)
 		}
 		return y
 	}
 	room := a.Part(spine+2, y, a.W-spine-2, 1)
-	x := bytesOf(room, 0, 0, l)
-	x = room.Text(max(x+2, 16), 0, cells.Quiet, hexOf(l, room.W-max(x+2, 16)-cells.Width(marks)-3))
+	x := max(bytesOf(room, 0, 0, l)+2, meaningAt)
+	if l.Meaning != "" && x+cells.Width(l.Meaning)+cells.Width(marks)+2 <= room.W {
+		x = room.Text(x, 0, cells.Plain, l.Meaning) + 3
+	}
+	x = room.Text(x, 0, cells.Quiet, hexOf(l, room.W-x-cells.Width(marks)-3))
 	room.Text(x+2, 0, cells.Bad, marks)
 	return y
 }
+
+// meaningAt is the column behind the spine from which on a row says what it means.
+const meaningAt = 14
 
 // gapRows is the number of rows that a silence takes: it grows with the
 // logarithm of the time.
@@ -167,7 +176,9 @@ func hexOf(l *dialogue.Line, most int) string {
 	}
 	n := len(l.Data)
 	if 3*n-1 > most {
-		n = (most - 1) / 3
+		if n = (most - 1) / 3; n < 2 {
+			return ""
+		}
 		return fmt.Sprintf("% X", l.Data[:n]) + " …"
 	}
 	return fmt.Sprintf("% X", l.Data)

@@ -82,7 +82,7 @@ func (v *View) filter(h ui.Host) dialogue.Filter {
 		for _, m := range all {
 			details = append(details, m.Details()...)
 		}
-		return bench.Sentences(all), details
+		return meanings.Brief(links[r.Link].Name, all), details
 	}
 	return f
 }

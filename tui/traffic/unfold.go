@@ -24,7 +24,7 @@ func (v *View) unfoldedHeight(l *dialogue.Line, w int) int {
 		return rows
 	}
 	n := columns(w)
-	return 4 + 4*((len(l.Data)+n-1)/n)
+	return 4 + len(l.Details) + 4*((len(l.Data)+n-1)/n)
 }
 
 // unfold shows a line's bytes in all forms below it.
@@ -45,6 +45,10 @@ func (v *View) unfold(a cells.Area, y int, l *dialogue.Line, link *capture.Link,
 	v.char = min(max(v.char, 0), max(len(l.Data)-1, 0))
 	a.Part(0, y, a.W, 2).Paragraph(in, 0, cells.Plain, sentence(l, link), 2)
 	y += 2
+	for _, d := range l.Details {
+		a.Text(in+2, y, cells.Quiet, d)
+		y++
+	}
 	perRow := columns(a.W)
 	for from := 0; from < len(l.Data); from += perRow {
 		for k, name := range []string{"text", "hex", "dec", "bin"} {

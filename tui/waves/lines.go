@@ -55,7 +55,7 @@ func (v *View) at(h ui.Host, link int) *arranged {
 // meaning says what records of a link mean by the device files of the bench.
 func meaning(h ui.Host, link string) func(*record.Record) string {
 	m := h.Meanings()
-	return func(r *record.Record) string { return m.Text(link, r) }
+	return func(r *record.Record) string { return m.Brief(link, m.Of(link, r)) }
 }
 
 // band describes a link to the picture.
