@@ -142,7 +142,7 @@ func (a answered) text(chars []byte) bool {
 
 func (a answered) echo(at int, b Bit) bool {
 	out := a.plan.Spans[0].Out
-	return at < len(out) && BitOf(out[at]) == b
+	return b == BitOf(at < len(out) && out[at]) // behind a short request are zeros
 }
 
 func (p *Plan) emptyAnswer() Answer {

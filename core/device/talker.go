@@ -148,13 +148,13 @@ func bindTalker(d *Device, b *doc.Node) []finding.Finding {
 	var faults []finding.Finding
 	if d.Map != nil {
 		x := &mapper{m: d.Map}
-		d.Acts = x.acts(b, true)
+		d.Acts = x.acts(b, b.Get("stream") != nil)
 		for _, key := range []string{"answers", "otherwise", "limit"} {
 			if n := b.Get(key); n != nil {
 				x.fault("two-ways", n, "write it below `access` or `refusals`", "%s has no effect beside registers", key)
 			}
 		}
-		if n := b.Get("line-end"); n != nil && b.Get("stream") == nil && len(d.Map.Dialogue.Packet.End) > 0 && string(d.Map.Dialogue.Packet.End) != string(t.LineEnd) {
+		if n := b.Get("line-end"); n != nil && b.Get("stream") == nil && string(d.Map.Dialogue.Packet.End) != string(t.LineEnd) {
 			x.fault("two-ways", n, "leave it out", "line-end has no effect: the packet says how messages end")
 		}
 		if len(x.faults) > 0 {

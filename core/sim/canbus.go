@@ -196,6 +196,10 @@ func (b *canBus) start(n Nodes) {
 	if timing := n.Tap.Timing(); tap == nil || timing != b.now.Tap.Timing() {
 		tap = can.NewDecoder(timing, b.index)
 	}
+	for _, a := range b.asked {
+		a.done(link.Outcome{At: b.w.now, Text: "the bus was begun anew"})
+	}
+	b.asked = nil
 	b.now, b.began = n, b.w.now
 	b.fresh(1, tap, b)
 	b.nodes, b.due, b.waiting, b.lost, b.replies = make([]*can.Node, len(n.Ends)), nil, 0, 0, nil
