@@ -192,6 +192,8 @@ func (b *Bench) Do(ctx context.Context, text string, op *operation.Operation) (*
 		x.command()
 	case operation.Scan:
 		x.scan()
+	case operation.Free:
+		x.free()
 	case operation.Write:
 		if op.Chars != nil {
 			x.writeText()
@@ -481,6 +483,13 @@ func (x *run) raw() {
 		x.r.say(Warn, "reading cleared %s", strings.Join(names, ", "))
 	}
 	x.r.say(verdict, "%s", m.Sentence())
+}
+
+// free sends pulses until nobody holds the bus.
+func (x *run) free() {
+	if _, ok := x.transact(x.op.Text); ok {
+		x.r.say(OK, "%s", x.r.Exchanges[0].Outcome)
+	}
 }
 
 // prove compares the identity.

@@ -58,6 +58,7 @@ var i2cWire = wire{
 		return out, true
 	},
 	acknowledges: true,
+	frees:        i2c.Freeing,
 	probe: func(parts []*Part, reading bool) []Probe {
 		var out []Probe
 		for a := 0x08; a <= 0x77; a++ { // the others are reserved

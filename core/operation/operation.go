@@ -39,9 +39,10 @@ const (
 	Compare      // bytes of a memory with others
 	Load         // a file into a memory
 	Save         // bytes of a memory into a new file
+	Free         // a bus that is held
 )
 
-var verbs = []string{"read", "write", "prove", "do", "raw", "scan", "fill", "compare", "load", "save"}
+var verbs = []string{"read", "write", "prove", "do", "raw", "scan", "fill", "compare", "load", "save", "free"}
 
 func (v Verb) String() string { return verbs[v] }
 
@@ -74,6 +75,7 @@ const Help = `    read PART.VALUE VALUE...   registers, fields, or values; by nu
     prove PART                 that it is the part that its file describes
     do PART.OPERATION          an operation about no register, or a job: start it, wait, read
     raw WORDS                  a transaction in the words of its bus
+    free                       an I2C bus that a device holds: up to nine pulses of the clock, and a stop
     scan, scan reading         every address of the bus is asked, by writing or by reading
     read PART 0x40 count 16    bytes of a memory; write PART 0x40 DE AD; fill PART 0x40 count 16 FF;
                                compare PART 0x40 DE AD; load PART FILE; save PART 0x40 count 16 FILE
@@ -107,6 +109,9 @@ func Parse(text string, parts []*Part) (*Operation, error) {
 		}
 		return op, nil
 	}
+	if op.Verb == Free {
+		return op, op.frees(parts, words)
+	}
 	if op.Verb == Scan {
 		op.Text = strings.Join(words, " ")
 		return op, op.scans(parts)
@@ -125,6 +130,18 @@ func Parse(text string, parts []*Part) (*Operation, error) {
 		name, words = words[0], words[1:]
 	}
 	return op, op.target(name, words)
+}
+
+// frees gives the words that free a bus, or says why there are none.
+func (op *Operation) frees(parts []*Part, words []string) error {
+	switch {
+	case len(words) > 0:
+		return fmt.Errorf("free %s: nothing follows free", strings.Join(words, " "))
+	case len(parts) == 0 || wires[parts[0].Kind.Name].frees == "":
+		return fmt.Errorf("only an I2C bus can be freed: on others no device can hold the line for want of a clock")
+	}
+	op.Text = wires[parts[0].Kind.Name].frees
+	return nil
 }
 
 // scans says why a scan can't be done.
@@ -416,6 +433,8 @@ func (op *Operation) Fixed() ([]Step, error) {
 		return op.Part.ReadSteps(op.About(), nil)
 	case Raw:
 		return nil, nil
+	case Free:
+		return nil, fmt.Errorf("how many pulses free a bus is seen only when they are sent")
 	case Scan:
 		return nil, fmt.Errorf("a scan is done by hand")
 	}

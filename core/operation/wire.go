@@ -17,6 +17,8 @@ type wire struct {
 	seen func(p *Part, r *record.Record) ([]access.Seen, bool)
 	// probe gives the questions of a scan; nil where parts have no addresses.
 	probe func(parts []*Part, reading bool) []Probe
+	// frees is the word that frees a bus which a part holds; "" where none can.
+	frees string
 	// acknowledges: every part gives a sign of itself, whatever is asked.
 	acknowledges bool
 	// answers says whether the part gave a sign of itself in it.

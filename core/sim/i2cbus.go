@@ -257,6 +257,9 @@ func (b *i2cBus) read() {
 // said gives the end of a transaction in words.
 func said(e i2c.Event) string {
 	text := e.What.String()
+	if e.Transaction.Free {
+		return freed(e)
+	}
 	if e.What == i2c.NotAcknowledged {
 		text = fmt.Sprintf("byte %d was not acknowledged", e.Byte+1)
 		if e.Byte == 0 {
@@ -269,6 +272,19 @@ func said(e i2c.Event) string {
 		}
 	}
 	return text
+}
+
+// freed says what came of pulses that were to free the bus.
+func freed(e i2c.Event) string {
+	switch {
+	case e.What == i2c.Done && e.Clocks == 1:
+		return "data is high behind 1 pulse of the clock: nobody held it, or not for longer; a stop was sent"
+	case e.What == i2c.Done:
+		return fmt.Sprintf("data is high behind %d pulses of the clock; a stop was sent", e.Clocks)
+	case e.Clocks == 0:
+		return "the clock is held low: no pulses can be sent; look for who holds it, or switch the devices off one by one"
+	}
+	return "data is still low behind 9 pulses of the clock: it is shorted, or a device without supply pulls it down"
 }
 
 // Put implements record.Sink for the tap: the MCU begins every transaction here.

@@ -23,6 +23,8 @@ type Transaction struct {
 	// segment: from the repeated start on the bus runs at high speed.
 	HighSpeed bool
 	Code      int
+	// Free, without segments, sends pulses until data is high, nine at most, and a stop.
+	Free bool
 }
 
 // What says what an Event tells.
@@ -35,7 +37,7 @@ const (
 	Lost                        // arbitration: another controller goes on, this one tries again
 	TimedOut                    // the clock was held low for longer than the limit
 	Freed                       // data was held low; Clocks pulses freed it
-	HeldLow                     // data is held low, and nine pulses did not free it
+	HeldLow                     // a line is held low, and nine pulses did not free data
 )
 
 func (w What) String() string {
@@ -106,6 +108,9 @@ func (t Transaction) ops() []op {
 
 // Check says what is wrong with a transaction.
 func (t Transaction) Check() error {
+	if t.Free && len(t.Segments) == 0 {
+		return nil
+	}
 	if len(t.Segments) == 0 {
 		return fmt.Errorf("a transaction needs at least one segment")
 	}
@@ -239,8 +244,12 @@ func (c *Controller) wake() quantity.Time {
 	switch c.phase {
 	case waiting:
 		switch {
-		case len(c.queue) == 0 || c.gaveUp:
+		case len(c.queue) > 0 && c.queue[0].Free:
+			return c.quiet
+		case len(c.queue) == 0:
 			return quantity.Forever
+		case c.gaveUp:
+			return c.since + c.Stuck
 		case !c.busy && c.scl && c.sda:
 			return c.freeAt
 		case c.scl && c.sda:
@@ -249,7 +258,12 @@ func (c *Controller) wake() quantity.Time {
 			return c.quiet + c.Stuck
 		}
 		return quantity.Forever
-	case rising, letting:
+	case letting:
+		if limit := c.patience(); limit > 0 {
+			return c.since + limit
+		}
+		return quantity.Forever
+	case rising:
 		if c.Stretch > 0 {
 			return c.since + c.Stretch
 		}
@@ -306,6 +320,9 @@ func (c *Controller) advance(t quantity.Time) bool {
 			return false
 		case !c.sda:
 			c.end(t, HeldLow)
+		case c.freeing && c.queue[0].Free:
+			c.freeing = false
+			c.end(t, Done)
 		case c.freeing:
 			c.freeing, c.phase = false, waiting
 		default:
@@ -328,7 +345,21 @@ func (c *Controller) abandoned() quantity.Time { return 20 * c.Bit }
 
 // begin starts the next transaction when the bus is free.
 func (c *Controller) begin(t quantity.Time) bool {
-	if len(c.queue) == 0 || c.gaveUp {
+	switch {
+	case len(c.queue) == 0:
+		return false
+	case c.queue[0].Free && !c.scl:
+		c.clocks = 0
+		c.end(t, HeldLow)
+		return true
+	case c.queue[0].Free:
+		c.phase, c.clock, c.at, c.clocks = pulsing, false, t+2*c.quarter(), 1
+		return true
+	case c.gaveUp && t >= c.since+c.Stuck:
+		c.clocks, c.since = 0, t // it is still held: no pulses again
+		c.end(t, HeldLow)
+		return true
+	case c.gaveUp:
 		return false
 	}
 	if c.Stuck > 0 && c.scl && !c.sda && t >= c.quiet+c.Stuck {
@@ -475,7 +506,12 @@ func (c *Controller) lose(t quantity.Time) {
 // end is the end of the transaction.
 func (c *Controller) end(t quantity.Time, w What) {
 	e := Event{At: t, What: w, Transaction: c.queue[0], Read: c.read}
+	if e.Transaction.Free {
+		e.Read, e.Clocks = nil, c.clocks
+	}
 	switch w {
+	case HeldLow:
+		e.Clocks = c.clocks
 	case NotAcknowledged:
 		e.Byte = c.cutAt
 	case TimedOut:
@@ -503,7 +539,8 @@ func (c *Controller) free(t quantity.Time) bool {
 		c.data, c.freeing, c.phase, c.since = true, true, finishing, t
 	case letting:
 		if !c.scl {
-			if c.Stretch > 0 && t >= c.since+c.Stretch {
+			if limit := c.patience(); limit > 0 && t >= c.since+limit {
+				c.clocks = 0
 				return c.giveUp(t)
 			}
 			return false
@@ -529,9 +566,18 @@ func (c *Controller) free(t quantity.Time) bool {
 	return true
 }
 
+// patience is how long the clock may be held low between pulses; 0: for ever. Pulses that
+// were asked for end in any case.
+func (c *Controller) patience() quantity.Time {
+	if c.Stretch == 0 && c.queue[0].Free {
+		return 1000 * c.Bit
+	}
+	return c.Stretch
+}
+
 func (c *Controller) giveUp(t quantity.Time) bool {
-	c.clock, c.phase, c.gaveUp = true, waiting, true
-	c.tell(Event{At: t, What: HeldLow, Clocks: c.clocks})
+	c.gaveUp, c.since = true, t
+	c.end(t, HeldLow)
 	return true
 }
 

@@ -259,6 +259,10 @@ func TestStuckBus(t *testing.T) {
 		held := !w.Levels()[1]
 		fresh := w.control(NewController(bit))
 		fresh.Stuck = 10 * bit
+		byHand := rapid.Bool().Draw(rt, "by hand")
+		if byHand {
+			fresh.Queue(Transaction{Free: true})
+		}
 		fresh.Queue(Transaction{Segments: []Segment{{Address: 0x50, Data: []byte{3, 0x77}}}})
 		w.run(200 * bit)
 		events := w.events[1]
@@ -266,8 +270,13 @@ func TestStuckBus(t *testing.T) {
 		last := events[len(events)-1]
 		require.Equal(rt, Done, last.What, "%v", events[0].What)
 		require.Equal(rt, byte(0x77), m.cells[3])
+		if byHand {
+			require.Equal(rt, Freed, events[0].What)
+			require.Equal(rt, Done, events[1].What)
+			require.Equal(rt, events[0].Clocks, events[1].Clocks)
+		}
 		if held {
-			require.Len(rt, events, 2)
+			require.Len(rt, events, map[bool]int{false: 2, true: 3}[byHand])
 			require.Equal(rt, Freed, events[0].What)
 			require.LessOrEqual(rt, events[0].Clocks, 9)
 			told := false
@@ -293,8 +302,8 @@ func (d *dying) Step(t quantity.Time, high, release []bool) quantity.Time {
 	return min(d.Controller.Step(t, high, release), d.at)
 }
 
-// TestHeldForEver: a line that nothing frees is told once, and the transaction
-// waits.
+// TestHeldForEver: a line that nothing frees is told for each transaction, and no pulses
+// are sent again.
 func TestHeldForEver(t *testing.T) {
 	w := newWorld(Settings{Stuck: quantity.Millisecond})
 	w.Rise[1] = quantity.Forever
@@ -307,7 +316,18 @@ func TestHeldForEver(t *testing.T) {
 	require.Len(t, w.events[0], 1)
 	assert.Equal(t, HeldLow, w.events[0][0].What)
 	assert.Equal(t, 9, w.events[0][0].Clocks)
-	assert.Equal(t, 1, c.Queued())
+	assert.Zero(t, c.Queued())
+	c.Queue(Transaction{Segments: []Segment{{Address: 1, Data: []byte{1}}}})
+	w.Wake()
+	w.run(20 * quantity.Millisecond)
+	require.Len(t, w.events[0], 2)
+	assert.Equal(t, HeldLow, w.events[0][1].What)
+	assert.Zero(t, w.events[0][1].Clocks)
+	c.Queue(Transaction{Free: true})
+	w.Wake()
+	w.run(30 * quantity.Millisecond)
+	require.Len(t, w.events[0], 3)
+	assert.Equal(t, 9, w.events[0][2].Clocks)
 }
 
 // pull pulls data low.

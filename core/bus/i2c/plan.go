@@ -12,8 +12,14 @@ import (
 
 const planHelp = `start 3A ack 07 ack restart 3B ack .. nack stop   bytes on the wire in hex, .. for any, each with its acknowledge (ack, nack, any)`
 
+// Freeing is the word for pulses until data is high.
+const Freeing = "free"
+
 // plan gives the levels of one transaction.
 func plan(_ []bus.Settings, text string, unit quantity.Time, fill bool) ([]wire.Window, error) {
+	if strings.TrimSpace(text) == Freeing {
+		return nil, errors.New("how many pulses free a bus is seen only when they are sent")
+	}
 	bytes, stop, err := planned(text, fill)
 	if err != nil {
 		return nil, err
@@ -27,6 +33,9 @@ func plan(_ []bus.Settings, text string, unit quantity.Time, fill bool) ([]wire.
 // to do: what a device gives back is left open by .., and its acknowledges are for
 // the device to give.
 func ParseTransaction(text string) (Transaction, error) {
+	if strings.TrimSpace(text) == Freeing {
+		return Transaction{Free: true}, nil
+	}
 	low, stop, err := planned(text, false)
 	if err != nil {
 		return Transaction{}, err
