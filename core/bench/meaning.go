@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strings"
 
+	"gavrix/core/device"
 	"gavrix/core/operation"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
@@ -20,6 +21,7 @@ type Meanings struct {
 	talks  map[string][]*operation.Talk // of the parts that are asked and answer
 	reader *records.Reader
 	kept   map[recordKey][]*operation.Meaning
+	pages  map[string]uint64 // of parts, as what came in order tells
 }
 
 // recordKey names a record of a capture.
@@ -35,7 +37,7 @@ func (b *Bench) Meanings() *Meanings {
 	if b == nil {
 		return nil
 	}
-	m := &Meanings{parts: map[string][]*operation.Part{}, talks: map[string][]*operation.Talk{}, kept: map[recordKey][]*operation.Meaning{}}
+	m := &Meanings{parts: map[string][]*operation.Part{}, talks: map[string][]*operation.Talk{}, kept: map[recordKey][]*operation.Meaning{}, pages: map[string]uint64{}}
 	for _, l := range b.Links {
 		m.parts[l.Name] = l.Parts()
 		m.begin(l.Name)
@@ -47,6 +49,7 @@ func (b *Bench) Meanings() *Meanings {
 func (m *Meanings) begin(link string) {
 	m.talks[link] = nil
 	for _, p := range m.parts[link] {
+		delete(m.pages, link+"\x00"+p.Name)
 		if t := p.Talk(); t != nil {
 			m.talks[link] = append(m.talks[link], t)
 		}
@@ -70,24 +73,41 @@ const (
 // Of gives what a record of the link with a name means, in the order of its bytes; none
 // where it is none of the operations that a device file describes.
 func (m *Meanings) Of(link string, r *record.Record) []*operation.Meaning {
-	if m == nil {
-		return nil
-	}
-	if r.Kind == record.Transaction {
-		if x, known := operation.Of(m.parts[link], r); known {
-			return []*operation.Meaning{x}
-		}
-	}
-	if len(m.talks[link]) == 0 || r.Kind != record.Chars && r.Kind != record.Frame && m.reader != nil {
+	if m == nil || m.reader != nil && !r.Traffic() {
 		return nil
 	}
 	if m.reader == nil {
-		return m.take(link, r)
+		return m.read(link, r)
 	}
 	key := recordKey{link, r.From, r.Seen, r.Start, r.End, len(r.Data)}
-	if out, has := m.kept[key]; has {
+	out, has := m.kept[key]
+	if has {
 		return out
 	}
+	if r.Kind != record.Transaction && len(m.talks[link]) > 0 {
+		m.lookBack(link, r)
+	}
+	out = m.read(link, r)
+	if len(m.kept) >= mostKept {
+		clear(m.kept)
+	}
+	m.kept[key] = out
+	return out
+}
+
+// read gives what a record means behind those that came before it.
+func (m *Meanings) read(link string, r *record.Record) []*operation.Meaning {
+	if r.Kind == record.Transaction {
+		if x, known := operation.Of(m.parts[link], r, func(p *operation.Part) uint64 { return m.page(link, r, p) }); known {
+			m.turned(link, x)
+			return []*operation.Meaning{x}
+		}
+	}
+	return m.take(link, r)
+}
+
+// lookBack lets all who follow a link take what came before a record.
+func (m *Meanings) lookBack(link string, r *record.Record) {
 	var back []*record.Record
 	at := m.reader.IndexAt(r.End + 1)
 	for i, h := range m.reader.Before(at, records.Query{Link: int(r.Link), Kinds: []record.Kind{r.Kind}}) {
@@ -102,12 +122,52 @@ func (m *Meanings) Of(link string, r *record.Record) []*operation.Meaning {
 	for _, b := range slices.Backward(back) {
 		m.take(link, b)
 	}
-	out := m.take(link, r)
-	if len(m.kept) >= mostKept {
-		clear(m.kept)
+}
+
+// pageNow is the page that a part is on behind what came so far.
+func (m *Meanings) pageNow(link string, p *operation.Part) uint64 {
+	if at, known := m.pages[link+"\x00"+p.Name]; known {
+		return at
 	}
-	m.kept[key] = out
-	return out
+	return device.NoPage
+}
+
+// turned takes note of the page that a part is on.
+func (m *Meanings) turned(link string, x *operation.Meaning) {
+	if x.Part.Map.Pages == nil || x.Message != nil && x.Message.Answer == nil {
+		return
+	}
+	if at := x.Part.Map.PageOf(func(r *device.Register) (uint64, bool) { v, has := x.Contents[r]; return v, has }); at != device.NoPage {
+		m.pages[link+"\x00"+x.Part.Name] = at
+	}
+}
+
+// mostTurns bounds how far back a page is looked for.
+const mostTurns = 500
+
+// page gives the page that a part was on when a transaction was done: within a capture the
+// newest that was selected before.
+func (m *Meanings) page(link string, r *record.Record, p *operation.Part) uint64 {
+	if m.reader == nil {
+		return m.pageNow(link, p)
+	}
+	n := 0
+	for i, h := range m.reader.Before(m.reader.IndexAt(r.Start), records.Query{Link: int(r.Link), Kinds: []record.Kind{record.Transaction}}) {
+		if n++; n > mostTurns {
+			break
+		}
+		if h.End > r.Start {
+			continue
+		}
+		x, known := operation.Of([]*operation.Part{p}, m.reader.At(i), nil)
+		if !known {
+			continue
+		}
+		if at := p.Map.PageOf(func(reg *device.Register) (uint64, bool) { v, has := x.Contents[reg]; return v, has }); at != device.NoPage {
+			return at
+		}
+	}
+	return device.NoPage
 }
 
 // take lets all who follow a link take a record.
@@ -115,8 +175,9 @@ func (m *Meanings) take(link string, r *record.Record) []*operation.Meaning {
 	var out []*operation.Meaning
 	for _, t := range m.talks[link] {
 		for _, msg := range t.Take(r) {
-			if x, known := t.Part().Meaning(&msg); known {
+			if x, known := t.Part().Meaning(&msg, m.pageNow(link, t.Part())); known {
 				out = append(out, x)
+				m.turned(link, x)
 			}
 		}
 	}

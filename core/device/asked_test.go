@@ -200,3 +200,44 @@ func TestBadAskedParts(t *testing.T) {
 		assert.NotEmpty(t, faults[0].Change, "%s", c.to)
 	}
 }
+
+const pagedPart = `device: paged
+kind: spi
+end: {mode: 0, most: 4 MHz, valid: 40 ns}
+access:
+  read:  {out: reg.7 1 | skip.8, in: skip.8 | value.8}
+  write: {out: reg.7 0 | value.8}
+pages: BANK
+registers:
+  BANK: {number: 2, width: 8}
+  A:    {number: 0x20, page: 0}
+  B:    {number: 0x20, page: 3, reset: 7}
+`
+
+func TestPagesOfAPart(t *testing.T) {
+	d, faults := Parse("p.yaml", []byte(pagedPart))
+	require.Empty(t, faults)
+	p := d.NewPart(nil)
+	p.Write(0x20, 9)
+	assert.Equal(t, uint64(9), p.Read(0x20))
+	p.Write(2, 3)
+	assert.Equal(t, uint64(7), p.Read(0x20))
+	p.Write(2, 1)
+	assert.Zero(t, p.Size(0x20), "there is no such register on page 1")
+	assert.Nil(t, d.Map.OnPage(0x20, NoPage))
+	for _, c := range []struct{ from, to, says string }{
+		{"pages: BANK\n", "", "nothing says how one gets there"},
+		{"pages: BANK", "pages: BANQ", "did you mean BANK?"},
+		{"BANK: {number: 2,", "BANK: {number: 2, page: 1,", "is on one itself"},
+		{"page: 3,", "page: 300,", "does not fit the 8 bits"},
+		{"page: 3,", "page: 0,", "have the number 0x20"},
+		{"page: 3,", "", "have the number 0x20"},
+		{"page: 3,", "page: three,", "whole number"},
+		{", page: 0}\n  B:    {number: 0x20, page: 3, reset: 7}", "}", "no register is on a page"},
+	} {
+		_, faults := Parse("p.yaml", []byte(strings.Replace(pagedPart, c.from, c.to, 1)))
+		require.NotEmpty(t, faults, c.to)
+		assert.Contains(t, faults[0].Seen+" "+faults[0].Change, c.says, c.to)
+		assert.Positive(t, faults[0].Where.Line, c.to)
+	}
+}

@@ -1,6 +1,7 @@
 package device
 
 import (
+	"cmp"
 	"fmt"
 	"math/big"
 	"regexp"
@@ -69,6 +70,7 @@ func mapKeys(messages bool) []doc.Key {
 	reg := append([]doc.Key{
 		{Name: "number", Doc: "the number by which it is reached; absent: it stands in patterns by its name", Type: numberType},
 		{Name: "width", Doc: "its bits", Type: doc.Int(1, 64), Default: "8"},
+		{Name: "page", Doc: "the page on which it is; absent: it is on all of them", Type: numberType},
 		{Name: "access", Doc: "what reading and writing do", Type: accessType, Default: "read-write"},
 		{Name: "reset", Doc: "content after power-up", Type: numberType, Default: "0"},
 		{Name: "fields", Doc: "its bit fields, by name", Type: doc.MapOf(doc.Map(field...))},
@@ -96,6 +98,7 @@ func mapKeys(messages bool) []doc.Key {
 		{Name: "access", Doc: "operations by name, as they stand on the bus", Type: doc.MapOf(doc.Map(operation...))},
 		{Name: "registers", Doc: "registers by name", Type: doc.MapOf(doc.Map(reg...))},
 		{Name: "values", Doc: "quantities that several registers make up, or parts of one, by name", Type: doc.MapOf(doc.Map(value...))},
+		{Name: "pages", Doc: "the value that says on which page the part is: it is written before registers of a page", Type: doc.NameType},
 		{Name: "identity", Doc: "what tells the part from others", Type: doc.Map(
 			doc.Key{Name: "read", Doc: "the value to read", Type: doc.NameType, Required: true},
 			doc.Key{Name: "expect", Doc: "its bits, as 0xB7", Type: numberType, Required: true},
@@ -204,7 +207,7 @@ func bindMap(d *Device, root *doc.Node) []finding.Finding {
 		case a.Address > b.Address:
 			return 1
 		}
-		return 0
+		return cmp.Compare(a.Page, b.Page)
 	})
 	// What builds on something that has a fault is not looked at.
 	for _, stage := range []func(){
@@ -240,6 +243,8 @@ func bindMap(d *Device, root *doc.Node) []finding.Finding {
 		},
 		func() { x.reachable(root) },
 		func() {
+			x.pages(root)
+
 			for _, n := range root.Get("jobs").All() {
 				x.job(n)
 			}
@@ -276,10 +281,16 @@ func (x *mapper) register(n *doc.Node) {
 		x.fault("bad-name", n, "take another name", "%s has a meaning of its own in patterns", n.Key)
 		return
 	}
+	if at := n.Get("page"); at != nil {
+		r.Paged, r.Page = true, doc.As[uint64](at)
+		if n.Get("number") == nil {
+			x.fault("bad-page", at, "give it a number", "%s is reached by no number: a page has no effect", r.Name)
+		}
+	}
 	if at := n.Get("number"); at != nil {
 		r.Numbered, r.Address = true, doc.As[uint64](at)
 		for _, o := range x.m.Registers {
-			if o.Numbered && o.Address == r.Address {
+			if o.Numbered && o.Address == r.Address && (!o.Paged || !r.Paged || o.Page == r.Page) {
 				x.fault("number-twice", at, "give each register a number of its own", "%s and %s have the number 0x%X", o.Name, r.Name, r.Address)
 			}
 		}
@@ -584,6 +595,42 @@ func (x *mapper) reachable(root *doc.Node) {
 			x.fault("register-unreachable", n, "add a pattern, or mend its width", "%s has %d bits; no pattern reads or writes registers of that size", r.Name, r.Bits)
 		}
 	}
+}
+
+// pages holds pages and the value that selects them against each other.
+func (x *mapper) pages(root *doc.Node) {
+	n := root.Get("pages")
+	var paged *Register
+	for _, r := range x.m.Registers {
+		if r.Paged {
+			paged = r
+		}
+	}
+	switch {
+	case n == nil && paged == nil:
+		return
+	case n == nil:
+		x.fault("no-pages", root.Get("registers", paged.Name, "page"), "add `pages:` with the value that selects them", "%s is on a page, and nothing says how one gets there", paged.Name)
+		return
+	case paged == nil:
+		x.fault("no-pages", n, "leave it out", "no register is on a page")
+		return
+	}
+	v := x.bitsValue(n, n.Scalar)
+	if v == nil {
+		return
+	}
+	for _, r := range v.Registers() {
+		if r.Paged {
+			x.fault("bad-page", n, "take a register that is on all pages", "%s says which page, and is on one itself", r.Name)
+		}
+	}
+	for _, r := range x.m.Registers {
+		if r.Paged && r.Page&^ones(v.Bits) != 0 {
+			x.fault("bad-page", root.Get("registers", r.Name, "page"), "mend it", "%s: page %d does not fit the %d bits of %s", r.Name, r.Page, v.Bits, v.Name)
+		}
+	}
+	x.m.Pages = v
 }
 
 func (x *mapper) identity(n *doc.Node) {

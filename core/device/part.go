@@ -244,7 +244,7 @@ func (p *Part) put(v *Value, raw uint64) {
 
 // Size implements access.Registers.
 func (p *Part) Size(number uint64) int {
-	switch r := p.m.At(number); {
+	switch r := p.at(number); {
 	case r != nil:
 		return r.Bits
 	case p.m.Memory != nil && number < uint64(p.m.Memory.Size):
@@ -273,7 +273,12 @@ func (p *Part) register(number uint64) *Register {
 	if i := number - unnumbered; number >= unnumbered && i < uint64(len(p.m.Registers)) && !p.m.Registers[i].Numbered {
 		return p.m.Registers[i]
 	}
-	return p.m.At(number)
+	return p.at(number)
+}
+
+// at gives the register with a number on the page that the part is on.
+func (p *Part) at(number uint64) *Register {
+	return p.m.OnPage(number, p.m.PageOf(func(r *Register) (uint64, bool) { return p.holds[r], true }))
 }
 
 // Each calls f for the stretches of a register with one access.
@@ -364,7 +369,7 @@ func (p *Part) Command(string) {}
 
 // Next implements access.Registers.
 func (p *Part) Next(number uint64, writing bool) uint64 {
-	if p.m.Memory != nil && p.m.At(number) == nil {
+	if p.m.Memory != nil && p.at(number) == nil {
 		return p.m.Memory.Next(number, writing)
 	}
 	return p.m.Next(number)

@@ -26,6 +26,8 @@ type Map struct {
 	Jobs     []*Job
 	// Memory is a part whose numbers reach bytes; nil of others.
 	Memory *Memory
+	// Pages is the value that says on which page a part is; nil of parts without pages.
+	Pages *Value
 	// Texts are contents of characters.
 	Texts []*Text
 	// Dialogue is how a part is asked that answers; nil of others.
@@ -48,7 +50,13 @@ type Register struct {
 	Access register.Access
 	// Numbered: it is reached by its number; others stand in patterns by name.
 	Numbered bool
+	// Paged: it is reached only while the part is on Page; others always.
+	Paged bool
+	Page  uint64
 }
+
+// NoPage is a page that is not known, or that of a part without pages.
+const NoPage = ^uint64(0)
 
 // Identity is a value that all parts of a kind have alike.
 type Identity struct {
@@ -169,8 +177,56 @@ func (m *Map) Value(name string) *Value {
 	return nil
 }
 
-// At gives the register with a number; nil where there is none.
+// OnPage gives the register with a number while a part is on a page; nil where there is
+// none. Where the page is not known, a number that several pages have is none.
+func (m *Map) OnPage(number, page uint64) *Register {
+	var only *Register
+	n := 0
+	for i := m.index(number); i >= 0 && i < len(m.Registers); i++ {
+		r := m.Registers[i]
+		if !r.Numbered || r.Address != number {
+			break
+		}
+		if !r.Paged || r.Page == page {
+			return r
+		}
+		only = r
+		n++
+	}
+	if page == NoPage && n == 1 {
+		return only
+	}
+	return nil
+}
+
+// PageOf gives the page from the contents of registers; NoPage where that is not known.
+func (m *Map) PageOf(content func(*Register) (uint64, bool)) uint64 {
+	if m.Pages == nil {
+		return NoPage
+	}
+	known := true
+	page := m.Pages.Of(func(r *Register) uint64 {
+		v, has := content(r)
+		known = known && has
+		return v
+	})
+	if !known {
+		return NoPage
+	}
+	return page
+}
+
+// At gives the register with a number, of several pages the first; nil where there is
+// none.
 func (m *Map) At(number uint64) *Register {
+	if i := m.index(number); i >= 0 {
+		return m.Registers[i]
+	}
+	return nil
+}
+
+// index gives the place of the first register with a number; -1 where there is none.
+func (m *Map) index(number uint64) int {
 	i, found := slices.BinarySearchFunc(m.Registers, number, func(r *Register, n uint64) int {
 		switch {
 		case !r.Numbered || r.Address > n:
@@ -181,9 +237,12 @@ func (m *Map) At(number uint64) *Register {
 		return 0
 	})
 	if !found {
-		return nil
+		return -1
 	}
-	return m.Registers[i]
+	for i > 0 && m.Registers[i-1].Address == number {
+		i--
+	}
+	return i
 }
 
 // Next gives the number behind another: behind the last the first, where numbers wrap.
@@ -243,10 +302,12 @@ func (m *Map) Fits(p *access.Pattern, number uint64) bool {
 	if p.Text != nil {
 		return m.TextAt(number) != nil
 	}
-	if r := m.At(number); r != nil {
-		return r.Bits == p.ValueBits
+	for i := m.index(number); i >= 0 && i < len(m.Registers) && m.Registers[i].Numbered && m.Registers[i].Address == number; i++ {
+		if m.Registers[i].Bits == p.ValueBits {
+			return true
+		}
 	}
-	return m.Memory != nil && number < uint64(m.Memory.Size) && p.ValueBits == 8
+	return m.index(number) < 0 && m.Memory != nil && number < uint64(m.Memory.Size) && p.ValueBits == 8
 }
 
 // Names lists the names of values and of operations about no register, for help.

@@ -193,7 +193,7 @@ func (l *Ledger) talk(r *record.Record) {
 			case msg.Plan != nil && msg.Plan.Pattern.Answers():
 				k.Asked, k.asked = msg.End, true
 			}
-			m, known := t.Part().Meaning(&msg)
+			m, known := t.Part().Meaning(&msg, k.Page(t.Part()))
 			// What is asked for counts when it was answered, where an answer comes.
 			if !known || msg.Partly || m.Plan.Pattern.Answers() == (msg.Answer == nil) || msg.Answer != nil && msg.Answer.Refused {
 				continue
@@ -218,13 +218,24 @@ func (l *Ledger) take(r *record.Record) {
 		if p.Answers(r, spans) {
 			k.Heard, k.heard = r.End, true
 		}
-		m, found := operation.Of([]*operation.Part{p}, r)
+		m, found := operation.Of([]*operation.Part{p}, r, func(*operation.Part) uint64 { return k.Page(p) })
 		if !found {
 			return
 		}
 		k.hold(p, m, r.End)
 		return
 	}
+}
+
+// Page is the page that the part is on, as far as the traffic tells.
+func (k *Part) Page(p *operation.Part) uint64 {
+	return p.Map.PageOf(func(r *device.Register) (uint64, bool) {
+		e := k.Entries[r]
+		if e == nil {
+			return 0, false
+		}
+		return e.Content, true
+	})
 }
 
 // hold takes what an operation says of a part.

@@ -267,7 +267,7 @@ func (x *run) listen(mark records.Mark, within quantity.Time, take func(r *recor
 			over = take(r)
 			for _, t := range talks {
 				for _, msg := range t.Take(r) {
-					m, known := t.Part().Meaning(&msg)
+					m, known := t.Part().Meaning(&msg, x.page(t.Part()))
 					if !known || msg.Again {
 						continue
 					}

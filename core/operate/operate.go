@@ -309,6 +309,9 @@ func (x *run) contents(rs []*device.Register) (map[*device.Register]uint64, bool
 		if !ok {
 			return nil, false
 		}
+		if s.Selects {
+			continue
+		}
 		for i, reg := range s.Registers {
 			v, known := a.Held[reg.Name]
 			if s.Plan.Pattern.Reads {
@@ -333,6 +336,15 @@ func (x *run) contents(rs []*device.Register) (map[*device.Register]uint64, bool
 		}
 	}
 	return out, true
+}
+
+// page gives the page that a part is on.
+func (x *run) page(p *operation.Part) uint64 {
+	x.ledger.Update(x.Session.Store().Snapshot())
+	if k := x.ledger.Part(x.Link.Index, p.Index); k != nil {
+		return k.Page(p)
+	}
+	return device.NoPage
 }
 
 // content gives what a register held when it was last read or written.
@@ -471,7 +483,7 @@ func (x *run) raw() {
 	if rec == nil {
 		return
 	}
-	m, found := operation.Of(x.Link.Parts(), rec)
+	m, found := operation.Of(x.Link.Parts(), rec, x.page)
 	if !found {
 		return
 	}

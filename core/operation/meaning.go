@@ -31,11 +31,13 @@ type Meaning struct {
 	Message *Message
 	Text    *device.Text
 	Chars   string
+	page    uint64 // that the part is on
 }
 
 // Of finds what a transaction is among the operations of the parts of a link. Parts that
-// are asked and answer are followed by a Talk.
-func Of(parts []*Part, r *record.Record) (*Meaning, bool) {
+// are asked and answer are followed by a Talk. Page gives the page that a part is on; it
+// may be nil.
+func Of(parts []*Part, r *record.Record, page func(*Part) uint64) (*Meaning, bool) {
 	for _, p := range parts {
 		if p.Map == nil || p.Asked() || !Known(p.Kind.Name) {
 			continue
@@ -44,16 +46,21 @@ func Of(parts []*Part, r *record.Record) (*Meaning, bool) {
 		if !with {
 			continue
 		}
-		if m, found := p.meaning(spans); found {
+		at := device.NoPage
+		if page != nil && p.Map.Pages != nil {
+			at = page(p)
+		}
+		if m, found := p.meaning(spans, at); found {
 			return m, true
 		}
 	}
 	return nil, false
 }
 
-// Meaning says what a message is; false where the part's file does not tell.
-func (p *Part) Meaning(msg *Message) (*Meaning, bool) {
-	m := &Meaning{Part: p, Plan: msg.Plan, Contents: map[*device.Register]uint64{}, Message: msg}
+// Meaning says what a message is while the part is on a page; false where its file does
+// not tell.
+func (p *Part) Meaning(msg *Message, page uint64) (*Meaning, bool) {
+	m := &Meaning{Part: p, page: page, Plan: msg.Plan, Contents: map[*device.Register]uint64{}, Message: msg}
 	if msg.Dropped != "" {
 		return m, true
 	}
@@ -87,12 +94,12 @@ func (p *Part) textOf(plan *access.Plan) *device.Text {
 	return p.Map.TextAt(plan.Number)
 }
 
-func (p *Part) meaning(spans []access.Seen) (*Meaning, bool) {
+func (p *Part) meaning(spans []access.Seen, page uint64) (*Meaning, bool) {
 	plan, extra, found := access.Match(p.Map.Patterns, spans, p.Map.Fits)
 	if !found {
 		return nil, false
 	}
-	m := &Meaning{Part: p, Plan: plan, Contents: map[*device.Register]uint64{}, Wrote: plan.Pattern.Writes || len(plan.Pattern.HeldOut) > 0, Stays: plan.Stays, Extra: extra}
+	m := &Meaning{Part: p, Plan: plan, Contents: map[*device.Register]uint64{}, Wrote: plan.Pattern.Writes || len(plan.Pattern.HeldOut) > 0, Stays: plan.Stays, Extra: extra, page: page}
 	m.fill(plan.Answer(In(spans)), true)
 	return m, true
 }
@@ -114,7 +121,7 @@ func (m *Meaning) fill(a access.Answer, answered bool) {
 	}
 	number := plan.Number
 	for i := range plan.Units {
-		r := m.Part.Map.At(number)
+		r := m.Part.Map.OnPage(number, m.page)
 		if !plan.Stays {
 			number = m.Part.Map.Next(number)
 		}
@@ -253,6 +260,9 @@ func (m *Meaning) Sentence() string {
 	}
 	if len(parts) == 0 {
 		parts = append(parts, m.Plan.Pattern.Name)
+		if m.Part.Map.Pages != nil && m.page == device.NoPage && m.Part.Map.At(m.Plan.Number) != nil {
+			parts[0] += fmt.Sprintf(" of 0x%02X on a page that is not known", m.Plan.Number)
+		}
 	}
 	s := m.Part.Name + "." + strings.Join(parts, ", ")
 	if m.Stays {
@@ -303,7 +313,7 @@ func (m *Meaning) about() string {
 	var names []string
 	number := m.Plan.Number
 	for range m.Plan.Units {
-		if r := d.At(number); r != nil {
+		if r := d.OnPage(number, m.page); r != nil {
 			names = append(names, r.Name)
 		} else {
 			names = append(names, d.Dialogue.Words(number))

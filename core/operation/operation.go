@@ -344,7 +344,10 @@ func (op *Operation) numbered(number uint64, words []string) ([]string, error) {
 		count, words = n, words[2:]
 	}
 	for i := range count {
-		r := op.Part.Map.At(number + uint64(i))
+		r := op.Part.Map.OnPage(number+uint64(i), device.NoPage)
+		if first := op.Part.Map.At(number + uint64(i)); r == nil && first != nil {
+			return nil, fmt.Errorf("%s stands on several pages: name the register, as %s", op.Part.Map.Dialogue.Words(number+uint64(i)), first.Name)
+		}
 		if t := op.Part.Map.TextAt(number); t != nil && count == 1 {
 			op.Chars = t
 			return nil, op.text(words)
@@ -464,7 +467,9 @@ type Step struct {
 	// Registers are those that it reads or writes, one a unit; of a pattern that
 	// names registers, those.
 	Registers []*device.Register
-	part      *Part
+	// Selects: it brings the part onto the page of the next ones.
+	Selects bool
+	part    *Part
 }
 
 // ReadSteps gives what reads registers: those with numbers that follow each other in
@@ -472,7 +477,13 @@ type Step struct {
 // names.
 func (p *Part) ReadSteps(rs []*device.Register, content func(*device.Register) (uint64, bool)) ([]Step, error) {
 	var out []Step
+	at := device.NoPage
 	for _, run := range runs(rs, p.reading) {
+		turn, err := p.turn(&at, run[0], content)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, turn...)
 		pat := p.reading(run[0])
 		if pat == nil {
 			return nil, fmt.Errorf("%s: no operation reads it", run[0].Name)
@@ -490,19 +501,43 @@ func (p *Part) ReadSteps(rs []*device.Register, content func(*device.Register) (
 	return out, nil
 }
 
+// turn gives what brings the part onto the page of a register, from the one that it is on.
+func (p *Part) turn(at *uint64, r *device.Register, content func(*device.Register) (uint64, bool)) ([]Step, error) {
+	if !r.Paged || r.Page == *at {
+		return nil, nil
+	}
+	*at = r.Page
+	v := p.Map.Pages
+	to := map[*device.Register]uint64{}
+	for _, s := range v.Registers() {
+		now := s.Reset
+		if content != nil {
+			if c, known := content(s); known {
+				now = c
+			}
+		}
+		to[s], _ = v.Into(s, now, r.Page)
+	}
+	out, err := p.WriteSteps(v.Registers(), to, content)
+	for i := range out {
+		out[i].Selects = true
+	}
+	return out, err
+}
+
 // runs puts registers in order, those together that a repeated pattern reaches in one go.
 func runs(rs []*device.Register, by func(*device.Register) *access.Pattern) [][]*device.Register {
 	rs = slices.Clone(rs)
 	slices.SortStableFunc(rs, func(a, b *device.Register) int {
 		if a.Numbered && b.Numbered {
-			return cmp.Compare(a.Address, b.Address)
+			return cmp.Or(cmp.Compare(a.Page, b.Page), cmp.Compare(a.Address, b.Address))
 		}
 		return 0
 	})
 	var out [][]*device.Register
 	for len(rs) > 0 {
 		n := 1
-		for pat := by(rs[0]); pat != nil && pat.Repeats() && n < len(rs) && rs[n].Numbered && rs[n].Bits == rs[0].Bits && rs[n].Address == rs[0].Address+uint64(n); {
+		for pat := by(rs[0]); pat != nil && pat.Repeats() && n < len(rs) && rs[n].Numbered && rs[n].Bits == rs[0].Bits && rs[n].Paged == rs[0].Paged && rs[n].Page == rs[0].Page && rs[n].Address == rs[0].Address+uint64(n); {
 			n++
 		}
 		out = append(out, rs[:n])
@@ -568,7 +603,13 @@ func (p *Part) Readable(r *device.Register) bool { return p.reading(r) != nil }
 // one go, where the part can.
 func (p *Part) WriteSteps(rs []*device.Register, to map[*device.Register]uint64, content func(*device.Register) (uint64, bool)) ([]Step, error) {
 	var out []Step
+	at := device.NoPage
 	for _, run := range runs(rs, p.writing) {
+		turn, err := p.turn(&at, run[0], content)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, turn...)
 		pat := p.writing(run[0])
 		if pat == nil {
 			return nil, fmt.Errorf("%s: no operation writes it", run[0].Name)

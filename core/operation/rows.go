@@ -72,6 +72,11 @@ func (s Step) cells(front int) []Row {
 func (s Step) name(number uint64) string {
 	m := s.part.Map
 	words := m.Dialogue.Words(number)
+	for _, r := range s.Registers {
+		if r.Numbered && r.Address == number {
+			return r.Name + ", " + words
+		}
+	}
 	if r := m.At(number); r != nil {
 		return r.Name + ", " + words
 	}

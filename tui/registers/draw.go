@@ -48,7 +48,11 @@ func numberOf(p *operation.Part, r row) string {
 	case r.text != nil && r.text.Numbered:
 		return p.Map.Dialogue.Words(r.text.Number)
 	case r.reg != nil && r.field == nil && r.reg.Numbered:
-		return p.Map.Dialogue.Words(r.reg.Address)
+		words := p.Map.Dialogue.Words(r.reg.Address)
+		if r.reg.Paged {
+			words = fmt.Sprintf("p%d %s", r.reg.Page, words)
+		}
+		return words
 	}
 	return ""
 }
