@@ -1,6 +1,7 @@
 package records
 
 import (
+	"cmp"
 	"iter"
 	"slices"
 	"sort"
@@ -77,8 +78,8 @@ type Mark uint32
 // Mark gives the present end.
 func (r *Reader) Mark() Mark { return Mark(r.total) }
 
-// Since gives the numbers of the records that came after a mark, in the order of
-// their ends.
+// Since gives the numbers of the records that came after a mark, in the order in which
+// they came: it does not depend on how often one looks.
 func (r *Reader) Since(m Mark) []int {
 	missing := int(r.total - uint32(m))
 	var out []int
@@ -87,7 +88,7 @@ func (r *Reader) Since(m Mark) []int {
 			out = append(out, i)
 		}
 	}
-	slices.Reverse(out)
+	slices.SortFunc(out, func(a, b int) int { return cmp.Compare(r.Head(a).seq-uint32(m), r.Head(b).seq-uint32(m)) })
 	return out
 }
 
