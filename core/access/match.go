@@ -75,7 +75,7 @@ func (p *Pattern) use(spans []Seen) (u Use, extra int, ok bool) {
 // take takes what a cell of the line out holds; false where it can't be.
 func (u *Use) take(it *Item, v uint64, known bool) bool {
 	switch it.What {
-	case Skip:
+	case Skip, Check:
 		return true
 	case Fixed:
 		return known && v == it.Fixed

@@ -39,6 +39,7 @@ const (
 	Chars              // a text
 	Echo               // of an answer: what stands in the same place of the request
 	Why                // of a refusal: its reason
+	Check              // what tells damage
 )
 
 // Cell is some bits of a line.
@@ -105,6 +106,8 @@ type Pattern struct {
 	CountBits int
 	// Text is the text that it carries; nil where it carries none.
 	Text *Text
+
+	checking *Checking
 }
 
 // Repeats says whether the operation can go on to further registers.
@@ -122,6 +125,8 @@ type Rules struct {
 	Word int
 	// Register gives the size of a register by its name.
 	Register func(name string) (bits int, known bool)
+	// Checking is how damage is told; nil where it is not.
+	Checking *Checking
 	// Signed says whether a register holds a number with a sign; Text gives the greatest
 	// length of a text. They may be nil.
 	Signed func(name string) bool
@@ -153,7 +158,11 @@ func Parse(name, out, in string, rules Rules) (*Pattern, error) {
 	if err := x.finish(); err != nil {
 		return nil, err
 	}
-	return p, p.check(rules)
+	if err := p.check(rules); err != nil {
+		return nil, err
+	}
+	p.checking = rules.Checking
+	return p, p.checkFits()
 }
 
 func columns(line string) []string {
@@ -295,6 +304,16 @@ func (x *reader) cell(w string) (Cell, error) {
 		c.What = Value
 	case "skip":
 		c.What = Skip
+	case "check":
+		if x.rules.Checking == nil {
+			return c, errors.New("check: say how it is worked out, below `check:`")
+		}
+		if c.What = Check; c.Bits == 0 {
+			c.Bits = x.rules.Checking.Bits
+		}
+		if c.Bits != x.rules.Checking.Bits || c.Low != 0 {
+			return c, fmt.Errorf("%s: the check has %d bits", w, x.rules.Checking.Bits)
+		}
 	case "more":
 		c.What = More
 		if c.Bits == 0 {
@@ -492,7 +511,7 @@ func (c *Cell) word() string {
 	if c.What == Chars && c.Name != "" {
 		return c.Name
 	}
-	return [...]string{"skip", "constant", "reg", "value", c.Name, "more", "count", "text", "echo", "why"}[c.What]
+	return [...]string{"skip", "constant", "reg", "value", c.Name, "more", "count", "text", "echo", "why", "check"}[c.What]
 }
 
 // Describe names what the cell carries.
@@ -510,6 +529,8 @@ func (c *Cell) Describe() string {
 		return "how many"
 	case Echo:
 		return "as in the request"
+	case Check:
+		return "check of what stands in front of it"
 	}
 	return c.word()
 }

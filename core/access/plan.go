@@ -90,7 +90,16 @@ func (p *Pattern) Plan(u Use) (*Plan, error) {
 		for i := range span.Items {
 			it := &span.Items[i]
 			if it.Line == Out {
-				it.Sent = pl.sent(it)
+				if it.What == Check {
+					it.Sent, _ = p.checkOf(k, Out, it.At, func(j int, _ Line, at int) Bit {
+						if j < k {
+							return BitOf(pl.Spans[j].Out[at])
+						}
+						return BitOf(span.Out[at])
+					}, func(j int) int { return len(pl.Spans[j].Out) })
+				} else {
+					it.Sent = pl.sent(it)
+				}
 				for at := it.At; at < it.end(); at++ {
 					span.Out[at] = it.Sent>>(it.end()-1-at)&1 == 1
 				}

@@ -26,11 +26,15 @@ type Server struct {
 	reads bool
 	alive []*Pattern // what the span may still become
 	out   []Bit
-	got   int      // bits taken
-	wait  *Pattern // an operation that goes on with this span
-	span  int      // which of its spans this one is
-	about uint64   // the number of the register that it is about
-	stays bool     // its number does not go up
+	gave  []Bit // what it sent in this span
+	asked []Bit // what came in the span before, of an operation that goes on
+	got   int   // bits taken
+	// spoilt: a check of the span did not fit: nothing of it is taken over any more.
+	spoilt bool
+	wait   *Pattern // an operation that goes on with this span
+	span   int      // which of its spans this one is
+	about  uint64   // the number of the register that it is about
+	stays  bool     // its number does not go up
 	// What it sends now.
 	held map[*Cell]uint64
 	sent map[int]uint64 // the content, by the index of the register
@@ -43,7 +47,7 @@ func NewServer(patterns []*Pattern, regs Registers) *Server {
 
 // Begin begins a span; reads as in Seen.
 func (s *Server) Begin(reads bool) {
-	s.reads, s.out, s.got = reads, s.out[:0], 0
+	s.reads, s.out, s.gave, s.got, s.spoilt = reads, s.out[:0], s.gave[:0], 0, false
 	s.held, s.sent = map[*Cell]uint64{}, map[int]uint64{}
 	s.alive = s.alive[:0]
 	if s.wait != nil && s.wait.Spans[s.span].Reads != reads {
@@ -68,6 +72,32 @@ func (s *Server) Begin(reads bool) {
 // Give gives the bit that the part sends at a place; driven is false where it leaves
 // its line alone.
 func (s *Server) Give(at int) (high, driven bool) {
+	high, driven = s.give(at)
+	for len(s.gave) <= at && at < most*mostUnits {
+		s.gave = append(s.gave, Unknown)
+	}
+	if driven && at < len(s.gave) {
+		s.gave[at] = BitOf(high)
+	}
+	return high, driven
+}
+
+// seen gives a bit that passed, of the operation that goes on.
+func (s *Server) seen(k int, line Line, at int) Bit {
+	bits := s.out
+	switch {
+	case line == In:
+		bits = s.gave
+	case s.wait != nil && k < s.span:
+		bits = s.asked
+	}
+	if at < len(bits) {
+		return bits[at]
+	}
+	return Unknown
+}
+
+func (s *Server) give(at int) (high, driven bool) {
 	p, span := s.wait, s.span
 	if p == nil || p.silent(span, at) {
 		if len(s.alive) == 0 {
@@ -85,6 +115,9 @@ func (s *Server) Give(at int) (high, driven bool) {
 	switch c.What {
 	case Fixed:
 		return c.Fixed>>c.bit(within)&1 == 1, true
+	case Check:
+		v, _ := p.checkOf(span, In, at-(within-c.At), s.seen, func(int) int { return len(s.asked) })
+		return v>>c.bit(within)&1 == 1, true
 	case Held:
 		v, kept := s.held[c]
 		if !kept {
@@ -158,11 +191,36 @@ func (s *Server) Take(at int, high bool) {
 	})
 	for _, p := range s.alive {
 		c, unit, within := p.Spans[0].repeated(Out, at)
-		if c == nil || within != c.end()-1 || c.What != Value && c.What != Held || p != s.chosen(p) {
+		if c == nil || within != c.end()-1 || p != s.chosen(p) {
 			continue
 		}
-		s.takeOver(p, c, unit, at)
+		switch {
+		case (c.What == Value || c.What == Held) && !p.outChecked():
+			s.takeOver(p, c, unit, at)
+			return
+		case c.What == Check:
+			s.checked(p, c, unit, at)
+			return
+		}
+	}
+}
+
+// checked takes over what a check covers, where it fits; else it is as if nothing came.
+func (s *Server) checked(p *Pattern, check *Cell, unit, at int) {
+	from := at - check.Bits + 1
+	v, _ := word(s.out, from, check.Bits)
+	want, known := p.checkOf(0, Out, from, s.seen, func(int) int { return 0 })
+	if s.spoilt = s.spoilt || !known || v != want; s.spoilt {
 		return
+	}
+	taken := map[string]bool{}
+	for i := range p.Spans[0].Lines[Out] {
+		c := &p.Spans[0].Lines[Out][i]
+		if c.What != Value && c.What != Held || taken[c.word()] || unit > 0 && c.At < p.Spans[0].Tail {
+			continue
+		}
+		taken[c.word()] = true
+		s.takeOver(p, c, unit, at)
 	}
 }
 
@@ -255,6 +313,7 @@ func (s *Server) End() {
 			// It goes on with the next span, or at any later time.
 			s.about, s.stays = s.numberOf(p)
 			s.wait, s.span = p, 1
+			s.asked = append(s.asked[:0], s.out...)
 			return
 		}
 	}

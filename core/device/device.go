@@ -9,6 +9,7 @@ import (
 	"gavrix/core/access"
 	"gavrix/core/bus"
 	"gavrix/core/bus/all"
+	"gavrix/core/bus/i2c"
 	"gavrix/core/bus/spi"
 	"gavrix/core/doc"
 	"gavrix/core/finding"
@@ -82,13 +83,22 @@ type reach struct {
 	messages bool
 	keys     func() []doc.Key
 	bind     func(x *mapper, d *Device, root *doc.Node)
+	// address gives what comes in front of a span; nil: nothing.
+	address func(end any, reads bool) []byte
 }
 
 var reaches = map[string]reach{
 	"spi": {rules: func(end any) access.Rules {
 		return access.Rules{Duplex: true, Break: "release", Word: end.(spi.End).Word}
-	}},
-	"i2c":  {rules: func(any) access.Rules { return access.Rules{Break: "restart", Word: 8} }},
+	}, keys: checkKeys("word", "line")},
+	"i2c": {rules: func(any) access.Rules { return access.Rules{Break: "restart", Word: 8} }, keys: checkKeys("all", "word", "line"),
+		address: func(end any, reads bool) []byte {
+			b := byte(end.(i2c.End).Address) << 1
+			if reads {
+				b |= 1
+			}
+			return []byte{b}
+		}},
 	"uart": {rules: func(any) access.Rules { return access.Rules{} }, messages: true, keys: packetKeys, bind: packets},
 	"can":  {rules: func(any) access.Rules { return access.Rules{} }, messages: true, keys: canKeys, bind: frames},
 }

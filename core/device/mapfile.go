@@ -231,6 +231,9 @@ func bindMap(d *Device, root *doc.Node) []finding.Finding {
 				x.text(n)
 			}
 			rules := x.rules(d)
+			if x.m.Dialogue == nil {
+				rules.Checking = x.checking(d, root)
+			}
 			for _, n := range root.Get("access").All() {
 				x.pattern(rules, n)
 			}
@@ -277,7 +280,7 @@ func (x *mapper) register(n *doc.Node) {
 	if !x.named(n) {
 		return
 	}
-	if slices.Contains([]string{"reg", "value", "more", "skip", "_"}, n.Key) {
+	if slices.Contains([]string{"reg", "value", "more", "skip", "check", "count", "echo", "why", "text", "_"}, n.Key) {
 		x.fault("bad-name", n, "take another name", "%s has a meaning of its own in patterns", n.Key)
 		return
 	}

@@ -28,18 +28,11 @@ func packetKeys() []doc.Key {
 				doc.Key{Name: "of", Doc: "those that are hidden, itself among them", Type: bytesType, Required: true},
 				doc.Key{Name: "xor", Doc: "what they are then exclusive or", Type: numberType, Required: true},
 			)},
-			doc.Key{Name: "check", Doc: "a field behind the content that tells damage", Type: doc.Map(
-				doc.Key{Name: "kind", Doc: "how it is worked out", Type: doc.Enum("crc", "sum", "xor"), Default: "crc"},
-				doc.Key{Name: "bits", Doc: "its size", Type: doc.Int(4, 32), Required: true},
-				doc.Key{Name: "polynomial", Doc: "of a crc, without its highest term", Type: numberType, Default: "0"},
-				doc.Key{Name: "start", Doc: "what the register holds before", Type: numberType, Default: "0"},
-				doc.Key{Name: "final", Doc: "what the result is exclusive or", Type: numberType, Default: "0"},
-				doc.Key{Name: "reflected", Doc: "the least significant bit of each byte goes first", Type: doc.YesNo, Default: "no"},
-				doc.Key{Name: "negated", Doc: "the two's complement of the sum is sent", Type: doc.YesNo, Default: "no"},
+			doc.Key{Name: "check", Doc: "a field behind the content that tells damage", Type: doc.Map(append(checkSums(),
 				doc.Key{Name: "over", Doc: "what is checked: length and content, content, or all", Type: doc.Enum("length", "content", "all"), Default: "length"},
 				doc.Key{Name: "form", Doc: "as bytes, or as hex digits", Type: doc.Enum("bytes", "hex"), Default: "bytes"},
 				order,
-			)},
+			)...)},
 		)},
 		withinKey(), refusalsKey(), textsKey(),
 	}
@@ -79,34 +72,11 @@ func packets(x *mapper, d *Device, root *doc.Node) {
 		f.Escape = &packet.Escape{Byte: one[0], Of: bytesOf(e, "of"), Xor: byte(xor)}
 	}
 	if c := n.Get("check"); c != nil {
-		f.Check = check(x, c)
+		f.Check = checkOf(x, c)
+		f.Check.LowFirst, f.Check.Hex = doc.Of[string](c, "order") == "low-first", doc.Of[string](c, "form") == "hex"
+		f.Check.Over = packet.Over(slices.Index([]string{"length", "content", "all"}, doc.Of[string](c, "over")))
 	}
 	if err := f.Valid(); err != nil {
 		x.fault("bad-packet", n, "mend the packet", "%v", err)
 	}
-}
-
-func check(x *mapper, c *doc.Node) *packet.Check {
-	out := &packet.Check{Bits: doc.Of[int](c, "bits"), Reflected: doc.Of[bool](c, "reflected"), Negated: doc.Of[bool](c, "negated"),
-		LowFirst: doc.Of[string](c, "order") == "low-first", Hex: doc.Of[string](c, "form") == "hex",
-		Kind: packet.Kind(slices.Index([]string{"crc", "sum", "xor"}, doc.Of[string](c, "kind"))),
-		Over: packet.Over(slices.Index([]string{"length", "content", "all"}, doc.Of[string](c, "over"))),
-	}
-	for key, to := range map[string]*uint32{"polynomial": &out.Polynomial, "start": &out.Start, "final": &out.Final} {
-		v := doc.Of[uint64](c, key)
-		if v > 1<<32-1 {
-			x.fault("bad-packet", c.Get(key), "write at most 32 bits", "%s: 0x%X", key, v)
-		}
-		*to = uint32(v)
-		if c.Get(key) != nil && out.Kind != packet.CRC {
-			x.fault("bad-packet", c.Get(key), "leave it out", "%s belongs to a crc", key)
-		}
-	}
-	if c.Get("reflected") != nil && out.Kind != packet.CRC {
-		x.fault("bad-packet", c.Get("reflected"), "leave it out", "reflected belongs to a crc")
-	}
-	if c.Get("negated") != nil && out.Kind != packet.Sum {
-		x.fault("bad-packet", c.Get("negated"), "leave it out", "negated belongs to a sum")
-	}
-	return out
 }

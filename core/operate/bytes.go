@@ -57,6 +57,10 @@ func (x *run) took(s operation.Step, out link.Outcome, asked int) (access.Answer
 		return access.Answer{}, false
 	}
 	spans, _ := x.op.Part.Seen(out.Record)
+	if n := len(s.Plan.Misfits(spans)); n > 0 {
+		x.r.say(Fault, "the check of what came does not fit, at %s: no value is taken from it; read it again", counted(n, "place"))
+		return access.Answer{}, false
+	}
 	return s.Plan.Answer(operation.In(spans)), true
 }
 

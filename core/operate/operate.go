@@ -263,6 +263,10 @@ func (x *run) do(s operation.Step) (access.Answer, bool) {
 		spans = append(spans, more...)
 	}
 	a := s.Plan.Answer(operation.In(spans))
+	if n := len(s.Plan.Misfits(spans)); n > 0 {
+		x.r.say(Fault, "the check of what came does not fit, at %s: no value is taken from it; read it again", counted(n, "place"))
+		return a, false
+	}
 	for _, it := range a.Unlike {
 		x.r.say(Fault, "bits %d to %d should come back as the constant %0*b, and do not", it.At, it.At+it.Bits-1, it.Bits, it.Fixed)
 	}

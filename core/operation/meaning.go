@@ -32,6 +32,8 @@ type Meaning struct {
 	Text    *device.Text
 	Chars   string
 	page    uint64 // that the part is on
+	// Misfit: a check does not fit; contents that came back beside it are not taken.
+	Misfit bool
 }
 
 // Of finds what a transaction is among the operations of the parts of a link. Parts that
@@ -100,7 +102,14 @@ func (p *Part) meaning(spans []access.Seen, page uint64) (*Meaning, bool) {
 		return nil, false
 	}
 	m := &Meaning{Part: p, Plan: plan, Contents: map[*device.Register]uint64{}, Wrote: plan.Pattern.Writes || len(plan.Pattern.HeldOut) > 0, Stays: plan.Stays, Extra: extra, page: page}
-	m.fill(plan.Answer(In(spans)), true)
+	a := plan.Answer(In(spans))
+	for _, it := range plan.Misfits(spans) {
+		m.Misfit = true
+		if it.Line == access.In {
+			a = access.Answer{Values: make([]uint64, plan.Units), Known: make([]bool, plan.Units)}
+		}
+	}
+	m.fill(a, true)
 	return m, true
 }
 
@@ -131,7 +140,7 @@ func (m *Meaning) fill(a access.Answer, answered bool) {
 			m.Contents[r] = plan.Values[i]
 		case a.Known[i]:
 			m.Contents[r] = a.Values[i]
-		case m.Message == nil:
+		case m.Message == nil && !m.Misfit:
 			m.Silent = append(m.Silent, r)
 		}
 	}
@@ -265,6 +274,9 @@ func (m *Meaning) Sentence() string {
 		}
 	}
 	s := m.Part.Name + "." + strings.Join(parts, ", ")
+	if m.Misfit {
+		s += ", the check does not fit"
+	}
 	if m.Stays {
 		s += fmt.Sprintf(", %d times: the number of the register does not go up", m.Plan.Units)
 	}

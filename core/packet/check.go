@@ -2,6 +2,7 @@ package packet
 
 import (
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"math/bits"
 	"strings"
@@ -44,18 +45,19 @@ type Check struct {
 	Hex bool
 }
 
-func (c *Check) valid() error {
+// Valid says what is wrong with a check.
+func (c *Check) Valid() error {
 	switch {
 	case c.Bits < 4 || c.Bits > 32:
-		return fmt.Errorf("%w: a check has 4 to 32 bits, not %d", ErrFormat, c.Bits)
+		return fmt.Errorf("a check has 4 to 32 bits, not %d", c.Bits)
 	case c.Kind == Xor && c.Bits != 8:
-		return fmt.Errorf("%w: exclusive or of bytes has 8 bits", ErrFormat)
+		return errors.New("exclusive or of bytes has 8 bits")
 	case c.Hex && c.Bits%4 != 0:
-		return fmt.Errorf("%w: %d bits are no whole number of hex digits", ErrFormat, c.Bits)
+		return fmt.Errorf("%d bits are no whole number of hex digits", c.Bits)
 	case c.Kind == CRC && (c.Polynomial&^c.mask() != 0 || c.Start&^c.mask() != 0 || c.Final&^c.mask() != 0):
-		return fmt.Errorf("%w: polynomial, start and final value have %d bits", ErrFormat, c.Bits)
+		return fmt.Errorf("polynomial, start and final value have %d bits", c.Bits)
 	case c.Kind == CRC && c.Polynomial&1 == 0:
-		return fmt.Errorf("%w: the polynomial's lowest bit is 1", ErrFormat)
+		return errors.New("the polynomial's lowest bit is 1")
 	}
 	return nil
 }

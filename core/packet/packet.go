@@ -83,7 +83,9 @@ func (f *Format) Valid() error {
 		}
 	}
 	if f.Check != nil {
-		return f.Check.valid()
+		if err := f.Check.Valid(); err != nil {
+			return fmt.Errorf("%w: %w", ErrFormat, err)
+		}
 	}
 	return nil
 }
