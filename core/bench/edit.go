@@ -13,6 +13,7 @@ import (
 
 	"github.com/google/renameio/v2"
 
+	"gavrix/core/device"
 	"gavrix/core/doc"
 	"gavrix/core/finding"
 )
@@ -131,8 +132,15 @@ func (b *Bench) names() []string {
 func (b *Bench) Files() map[string]string {
 	out := map[string]string{}
 	for _, name := range b.names() {
-		if text, err := doc.ReadFile(b.dir, name); err == nil {
-			out[name] = string(text)
+		text, err := doc.ReadFile(b.dir, name)
+		if err != nil {
+			continue
+		}
+		out[name] = string(text)
+		if table := device.TableOf(name, text); table != "" {
+			if text, err := doc.ReadFile(b.dir, table); err == nil {
+				out[table] = string(text)
+			}
 		}
 	}
 	return out

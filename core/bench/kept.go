@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"io/fs"
 	"path"
+	"slices"
 
 	"gavrix/core/device"
 	"gavrix/core/doc"
@@ -34,12 +35,17 @@ func (k *keptFiles) device(dir fs.FS, name string) (*device.Device, []finding.Fi
 	if err != nil {
 		return device.Load(dir, name) // which says so
 	}
-	if old, has := k.devices[name]; has && bytes.Equal(old.text, text) {
+	all := text
+	if table := device.TableOf(name, text); table != "" {
+		more, _ := doc.ReadFile(dir, table)
+		all = slices.Concat(text, []byte{0}, more)
+	}
+	if old, has := k.devices[name]; has && bytes.Equal(old.text, all) {
 		return old.what, nil
 	}
-	d, faults := device.Parse(name, text)
+	d, faults := device.Read(dir, name, text)
 	if d != nil {
-		k.devices[name] = keptFile[*device.Device]{text, d}
+		k.devices[name] = keptFile[*device.Device]{all, d}
 	}
 	return d, faults
 }

@@ -5,6 +5,7 @@ import (
 	"math/rand/v2"
 	"strings"
 	"testing"
+	"testing/fstest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -12,6 +13,7 @@ import (
 	"gavrix/core/bus/can"
 	"gavrix/core/bus/uart"
 	"gavrix/core/quantity"
+	"gavrix/core/register"
 )
 
 const askedPump = `device: doser
@@ -245,4 +247,59 @@ func TestPagesOfAPart(t *testing.T) {
 		assert.Contains(t, faults[0].Seen+" "+faults[0].Change, c.says, c.to)
 		assert.Positive(t, faults[0].Where.Line, c.to)
 	}
+}
+
+// TestRegistersFromATable: a table beside the file gives registers, which the file may say
+// more of.
+func TestRegistersFromATable(t *testing.T) {
+	const file = `device: tabled
+kind: spi
+end: {mode: 0, most: 4 MHz, valid: 40 ns}
+access:
+  read:  {out: reg.7 1 | skip.8, in: skip.8 | value.8}
+  write: {out: reg.7 0 | value.8}
+table: regs.csv
+registers:
+  LEVEL: {access: read-only, coding: signed, scale: 0.5 mm}
+  MORE:  {number: 0x30, reset: 4}
+values:
+  rate: {bits: "CTRL[7:6]", scale: 10 Hz}
+`
+	const table = "register,address,width,reset,field,bits,access,meanings,about\nLEVEL,0x10,8,0xFE,,,,,the level\nCTRL,0x11,8,0x41,,,,,\nCTRL,0x11,,,RATE,7:6,,,\nCTRL,0x11,,,ON,0,,0=off 1=on,\n"
+	read := func(file, table string) (*Device, []string) {
+		d, faults := Load(fstest.MapFS{"devices/p.yaml": {Data: []byte(file)}, "devices/regs.csv": {Data: []byte(table)}}, "devices/p.yaml")
+		var out []string
+		for _, f := range faults {
+			assert.Positive(t, f.Where.Line)
+			out = append(out, f.Seen)
+		}
+		return d, out
+	}
+	d, faults := read(file, table)
+	require.Empty(t, faults)
+	m := d.Map
+	content := func(r *Register) uint64 { return r.Reset }
+	for name, want := range map[string]string{"LEVEL": "-1 mm", "CTRL.ON": "on", "rate": "10 Hz", "MORE": "0x04"} {
+		v := m.Value(name).Decode(content)
+		assert.Equal(t, want, v.Meaning(), name)
+	}
+	assert.Equal(t, register.ReadOnly, m.Named("LEVEL").Access)
+	assert.Equal(t, "devices/regs.csv", TableOf("devices/p.yaml", []byte(file)))
+	for _, c := range []struct{ file, table, says string }{
+		{strings.Replace(file, "regs.csv", "none.csv", 1), table, "can't be read"},
+		{strings.Replace(file, "regs.csv", "../regs.csv", 1), table, "below the folder"},
+		{strings.Replace(file, "access: read-only, coding", "width: 8, coding", 1), table, "its width stands in the table"},
+		{strings.Replace(file, "0x30", "0x11", 1), table, "have the number 0x11"},
+		{file, strings.Replace(table, "0x11,8", "0x10,8", 1), "have the number 0x10"},
+		{file, "register\n", "no column"},
+		{file, strings.Replace(table, "RATE,7:6", "RATE,8:6", 1), "line 4"},
+		{file, strings.Replace(table, "RATE", "R A", 1), "can't be named"},
+	} {
+		_, faults := read(c.file, c.table)
+		require.NotEmpty(t, faults, c.says)
+		assert.Contains(t, faults[0], c.says)
+	}
+	_, bad := Parse("p.yaml", []byte(file))
+	require.NotEmpty(t, bad)
+	assert.Contains(t, bad[0].Seen, "can't be read from here")
 }

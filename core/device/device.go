@@ -112,11 +112,14 @@ func Load(dir fs.FS, name string) (*Device, []finding.Finding) {
 			Seen: fmt.Sprintf("the device file can't be read: %v", err), Change: "put the file there or mend the name in the bench",
 		}}
 	}
-	return Parse(name, text)
+	return Read(dir, name, text)
 }
 
-// Parse reads the text of a device file.
-func Parse(name string, text []byte) (*Device, []finding.Finding) {
+// Parse reads the text of a device file that refers to no other.
+func Parse(name string, text []byte) (*Device, []finding.Finding) { return Read(nil, name, text) }
+
+// Read reads the text of a device file below dir.
+func Read(dir fs.FS, name string, text []byte) (*Device, []finding.Finding) {
 	file, faults := doc.Parse(name, text)
 	if file == nil {
 		return nil, faults
@@ -133,7 +136,7 @@ func Parse(name string, text []byte) (*Device, []finding.Finding) {
 		}}
 	}
 	if _, has := reaches[d.Kind.Name]; has {
-		if faults := bindMap(d, root); len(faults) > 0 {
+		if faults := bindMap(dir, d, root); len(faults) > 0 {
 			return nil, faults
 		}
 	}

@@ -3,6 +3,7 @@ package device
 import (
 	"cmp"
 	"fmt"
+	"io/fs"
 	"math/big"
 	"regexp"
 	"slices"
@@ -96,6 +97,7 @@ func mapKeys(messages bool) []doc.Key {
 	}
 	return []doc.Key{
 		{Name: "access", Doc: "operations by name, as they stand on the bus", Type: doc.MapOf(doc.Map(operation...))},
+		{Name: "table", Doc: "a .csv table or a .svd with registers, beside the device file; those below `registers` come in addition, or say what one of them means as a whole", Type: tableType},
 		{Name: "registers", Doc: "registers by name", Type: doc.MapOf(doc.Map(reg...))},
 		{Name: "values", Doc: "quantities that several registers make up, or parts of one, by name", Type: doc.MapOf(doc.Map(value...))},
 		{Name: "pages", Doc: "the value that says on which page the part is: it is written before registers of a page", Type: doc.NameType},
@@ -172,8 +174,8 @@ func (x *mapper) fault(code string, n *doc.Node, change, format string, args ...
 
 // bindMap reads the registers of a device file that was validated; nil where it names
 // none.
-func bindMap(d *Device, root *doc.Node) []finding.Finding {
-	if root.Get("registers") == nil && root.Get("access") == nil && root.Get("texts") == nil {
+func bindMap(dir fs.FS, d *Device, root *doc.Node) []finding.Finding {
+	if root.Get("registers") == nil && root.Get("table") == nil && root.Get("access") == nil && root.Get("texts") == nil {
 		for _, key := range []string{"values", "identity", "memory", "jobs"} {
 			if n := root.Get(key); n != nil {
 				return []finding.Finding{{Severity: finding.Error, Code: "no-registers", Where: n.KeyPlace(), Seen: key + " without registers", Change: "add `registers:` and `access:`"}}
@@ -192,7 +194,13 @@ func bindMap(d *Device, root *doc.Node) []finding.Finding {
 		}
 		x.m.Dialogue.After = map[*access.Pattern]quantity.Time{}
 	}
+	x.table(dir, d, root.Get("table"))
+	tabled := len(x.m.Registers)
 	for _, n := range root.Get("registers").All() {
+		if r := x.m.Named(n.Key); r != nil && slices.Index(x.m.Registers, r) < tabled {
+			x.refine(r, n)
+			continue
+		}
 		x.register(n)
 	}
 	slices.SortStableFunc(x.m.Registers, func(a, b *Register) int {
