@@ -226,7 +226,7 @@ func TestPagesOfAPart(t *testing.T) {
 	assert.Equal(t, uint64(7), p.Read(0x20))
 	p.Write(2, 1)
 	assert.Zero(t, p.Size(0x20), "there is no such register on page 1")
-	assert.Nil(t, d.Map.OnPage(0x20, NoPage))
+	assert.Nil(t, d.Map.OnPage(0x20, NoPage, false))
 	for _, c := range []struct{ from, to, says string }{
 		{"pages: BANK\n", "", "nothing says how one gets there"},
 		{"pages: BANK", "pages: BANQ", "did you mean BANK?"},

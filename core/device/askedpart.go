@@ -53,7 +53,7 @@ func (p *Part) Grants(pat *access.Pattern, u *access.Use) access.Reason {
 		if i > 0 {
 			number = p.Next(number, pat.Writes)
 		}
-		r := p.at(number)
+		r := p.at(number, pat.Writes)
 		switch {
 		case r == nil && p.Size(number) == 0:
 			return access.NoSuch

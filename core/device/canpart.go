@@ -85,7 +85,7 @@ func (d dictionary) Read(o objects.Object) (data []byte, segments bool, code obj
 		}
 		return []byte(d.texts[t]), true, 0
 	}
-	r := d.at(o.Number())
+	r := d.at(o.Number(), false)
 	switch {
 	case r == nil:
 		return nil, false, d.missing(o)
@@ -103,7 +103,7 @@ var objectReasons = map[access.Reason]objects.Code{
 
 // MayWrite implements objects.Dictionary.
 func (d dictionary) MayWrite(o objects.Object, size int) objects.Code {
-	t, r := d.m.TextAt(o.Number()), d.at(o.Number())
+	t, r := d.m.TextAt(o.Number()), d.at(o.Number(), true)
 	switch {
 	case t != nil:
 		return objectReasons[d.grantsText(t, true, max(size, 0))]
@@ -124,7 +124,7 @@ func (d dictionary) Write(o objects.Object, data []byte) objects.Code {
 		d.texts[t] = string(bytes.TrimRight(data, "\x00"))
 		return 0
 	}
-	r := d.at(o.Number())
+	r := d.at(o.Number(), true)
 	if r == nil {
 		return d.missing(o)
 	}

@@ -301,7 +301,7 @@ func (x *mapper) register(n *doc.Node) {
 	if at := n.Get("number"); at != nil {
 		r.Numbered, r.Address = true, doc.As[uint64](at)
 		for _, o := range x.m.Registers {
-			if o.Numbered && o.Address == r.Address && (!o.Paged || !r.Paged || o.Page == r.Page) {
+			if o.Numbered && o.Address == r.Address && (!o.Paged || !r.Paged || o.Page == r.Page) && !x.sides(o, r, n) {
 				x.fault("number-twice", at, "give each register a number of its own", "%s and %s have the number 0x%X", o.Name, r.Name, r.Address)
 			}
 		}
@@ -345,6 +345,29 @@ func (x *mapper) register(n *doc.Node) {
 	}
 	x.m.Registers = append(x.m.Registers, r)
 	x.m.Values = append(x.m.Values, values...)
+}
+
+// sides says whether two registers share a number because one is read and the other one
+// written.
+func (x *mapper) sides(o, r *Register, n *doc.Node) bool {
+	for _, f := range n.Get("fields").All() {
+		if f.Get("access") != nil {
+			return false
+		}
+	}
+	if o.Side != BothSides {
+		return false
+	}
+	all := func(r *Register, a register.Access) bool { return r.Access == a && !r.some(func(b register.Access) bool { return b != a }) }
+	switch {
+	case all(o, register.WriteOnly) && r.Access == register.ReadOnly:
+		o.Side, r.Side = WriteSide, ReadSide
+	case all(o, register.ReadOnly) && r.Access == register.WriteOnly:
+		o.Side, r.Side = ReadSide, WriteSide
+	default:
+		return false
+	}
+	return true
 }
 
 // format reads what the bits of a value mean.

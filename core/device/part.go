@@ -244,7 +244,11 @@ func (p *Part) put(v *Value, raw uint64) {
 
 // Size implements access.Registers.
 func (p *Part) Size(number uint64) int {
-	switch r := p.at(number); {
+	r := p.at(number, false)
+	if r == nil {
+		r = p.at(number, true)
+	}
+	switch {
 	case r != nil:
 		return r.Bits
 	case p.m.Memory != nil && number < uint64(p.m.Memory.Size):
@@ -269,16 +273,16 @@ func (p *Part) Named(name string) (uint64, bool) {
 
 const unnumbered = uint64(1) << 63
 
-func (p *Part) register(number uint64) *Register {
+func (p *Part) register(number uint64, writing bool) *Register {
 	if i := number - unnumbered; number >= unnumbered && i < uint64(len(p.m.Registers)) && !p.m.Registers[i].Numbered {
 		return p.m.Registers[i]
 	}
-	return p.at(number)
+	return p.at(number, writing)
 }
 
 // at gives the register with a number on the page that the part is on.
-func (p *Part) at(number uint64) *Register {
-	return p.m.OnPage(number, p.m.PageOf(func(r *Register) (uint64, bool) { return p.holds[r], true }))
+func (p *Part) at(number uint64, writing bool) *Register {
+	return p.m.OnPage(number, p.m.PageOf(func(r *Register) (uint64, bool) { return p.holds[r], true }), writing)
 }
 
 // Each calls f for the stretches of a register with one access.
@@ -295,7 +299,7 @@ func (r *Register) Each(f func(mask uint64, a register.Access)) {
 
 // Read implements access.Registers.
 func (p *Part) Read(number uint64) uint64 {
-	r := p.register(number)
+	r := p.register(number, false)
 	switch {
 	case r == nil && p.cells != nil && number < uint64(len(p.cells.Bytes)):
 		return uint64(p.cells.Bytes[number])
@@ -317,7 +321,7 @@ func (p *Part) Read(number uint64) uint64 {
 
 // Write implements access.Registers.
 func (p *Part) Write(number, value uint64) {
-	r := p.register(number)
+	r := p.register(number, true)
 	switch {
 	case r == nil && p.cells != nil && number < uint64(len(p.cells.Bytes)):
 		if p.written == nil {
@@ -369,7 +373,7 @@ func (p *Part) Command(string) {}
 
 // Next implements access.Registers.
 func (p *Part) Next(number uint64, writing bool) uint64 {
-	if p.m.Memory != nil && p.at(number) == nil {
+	if p.m.Memory != nil && p.Size(number) == 8 && p.at(number, writing) == nil && p.at(number, !writing) == nil {
 		return p.m.Memory.Next(number, writing)
 	}
 	return p.m.Next(number)

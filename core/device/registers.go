@@ -53,7 +53,20 @@ type Register struct {
 	// Paged: it is reached only while the part is on Page; others always.
 	Paged bool
 	Page  uint64
+	// Side is that of a register whose number reaches another one when it is used the
+	// other way.
+	Side Side
 }
+
+// Side says which way of access reaches a register.
+type Side uint8
+
+// The sides.
+const (
+	BothSides Side = iota
+	ReadSide
+	WriteSide
+)
 
 // NoPage is a page that is not known, or that of a part without pages.
 const NoPage = ^uint64(0)
@@ -177,15 +190,23 @@ func (m *Map) Value(name string) *Value {
 	return nil
 }
 
-// OnPage gives the register with a number while a part is on a page; nil where there is
-// none. Where the page is not known, a number that several pages have is none.
-func (m *Map) OnPage(number, page uint64) *Register {
+// OnPage gives the register with a number, when it is read or written while a part is on a
+// page; nil where there is none. Where the page is not known, a number that several pages
+// have is none.
+func (m *Map) OnPage(number, page uint64, writing bool) *Register {
+	other := WriteSide
+	if writing {
+		other = ReadSide
+	}
 	var only *Register
 	n := 0
 	for i := m.index(number); i >= 0 && i < len(m.Registers); i++ {
 		r := m.Registers[i]
 		if !r.Numbered || r.Address != number {
 			break
+		}
+		if r.Side == other {
+			continue
 		}
 		if !r.Paged || r.Page == page {
 			return r

@@ -29,6 +29,8 @@ registers:
   B1:   {number: 0x20, page: 3}
   B2:   {number: 0x21, page: 3}
   C1:   {number: 0x20, page: 5}
+  STATE: {number: 0x30, access: read-only, reset: 0x81}
+  ORDER: {number: 0x30, access: write-only}
 identity: {read: ID, expect: 0x5A}
 values:
   wide: {bits: B1 B2, coding: signed, scale: 0.5 mm}
@@ -77,6 +79,13 @@ func TestPagedRegisters(t *testing.T) {
 			require.Equal(t, model["A1"]<<8|model["C1"], r.Values[0].Raw)
 			require.Equal(t, model["B1"]<<8|model["B2"], r.Values[1].Raw)
 			require.Equal(t, uint64(1), do(t, h, name, "read BANK.LAMP").Values[0].Raw)
+			r = do(t, h, name, fmt.Sprintf("write ORDER 0x%X", to))
+			require.Equal(t, operate.OK, r.Verdict)
+			require.False(t, r.Changes[0].KnowsAfter)
+			require.Equal(t, uint64(0x81), do(t, h, name, "read STATE").Values[0].Raw)
+			require.Equal(t, uint64(0x81), do(t, h, name, "read 0x30").Values[0].Raw)
+			require.Equal(t, operate.Refused, do(t, h, name, "read ORDER").Verdict)
+			require.Equal(t, operate.Refused, do(t, h, name, "write STATE 1").Verdict)
 			require.Equal(t, operate.OK, do(t, h, name, "prove "+h.Bench.Link(name).Parts()[0].Name).Verdict)
 		})
 		snap := h.Store().Snapshot()

@@ -130,7 +130,7 @@ func (m *Meaning) fill(a access.Answer, answered bool) {
 	}
 	number := plan.Number
 	for i := range plan.Units {
-		r := m.Part.Map.OnPage(number, m.page)
+		r := m.Part.Map.OnPage(number, m.page, plan.Pattern.Writes)
 		if !plan.Stays {
 			number = m.Part.Map.Next(number)
 		}
@@ -325,7 +325,7 @@ func (m *Meaning) about() string {
 	var names []string
 	number := m.Plan.Number
 	for range m.Plan.Units {
-		if r := d.OnPage(number, m.page); r != nil {
+		if r := d.OnPage(number, m.page, m.Wrote); r != nil {
 			names = append(names, r.Name)
 		} else {
 			names = append(names, d.Dialogue.Words(number))

@@ -344,8 +344,12 @@ func (op *Operation) numbered(number uint64, words []string) ([]string, error) {
 		count, words = n, words[2:]
 	}
 	for i := range count {
-		r := op.Part.Map.OnPage(number+uint64(i), device.NoPage)
-		if first := op.Part.Map.At(number + uint64(i)); r == nil && first != nil {
+		r := op.Part.Map.OnPage(number+uint64(i), device.NoPage, op.Verb == Write)
+		first := op.Part.Map.At(number + uint64(i))
+		switch {
+		case r == nil && first != nil && !first.Paged:
+			return nil, fmt.Errorf("%s is %s", first.Name, first.Access)
+		case r == nil && first != nil:
 			return nil, fmt.Errorf("%s stands on several pages: name the register, as %s", op.Part.Map.Dialogue.Words(number+uint64(i)), first.Name)
 		}
 		if t := op.Part.Map.TextAt(number); t != nil && count == 1 {
@@ -553,7 +557,7 @@ func (p *Part) reading(r *device.Register) *access.Pattern {
 			return pat
 		}
 	}
-	if !r.Numbered {
+	if !r.Numbered || r.Side == device.WriteSide {
 		return nil
 	}
 	for _, pat := range p.Map.Patterns {
@@ -637,7 +641,7 @@ func (p *Part) writing(r *device.Register) *access.Pattern {
 			return pat
 		}
 	}
-	if r.Numbered {
+	if r.Numbered && r.Side != device.ReadSide {
 		for _, pat := range p.Map.Patterns {
 			if pat.Writes && pat.ValueBits == r.Bits {
 				return pat
