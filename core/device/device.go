@@ -90,7 +90,9 @@ type reach struct {
 var reaches = map[string]reach{
 	"spi": {rules: func(end any) access.Rules {
 		return access.Rules{Duplex: true, Break: "release", Word: end.(spi.End).Word}
-	}, keys: checkKeys("word", "line")},
+	}, keys: func() []doc.Key {
+		return append(checkKeys("word", "line")(), doc.Key{Name: "chain", Doc: "number of parts behind each other through which the bits of the only pattern move: each takes over what it holds at the release", Type: doc.Int(1, 64)})
+	}},
 	"i2c": {rules: func(any) access.Rules { return access.Rules{Break: "restart", Word: 8} }, keys: checkKeys("all", "word", "line"),
 		address: func(end any, reads bool) []byte {
 			b := byte(end.(i2c.End).Address) << 1

@@ -252,6 +252,7 @@ func bindMap(dir fs.FS, d *Device, root *doc.Node) []finding.Finding {
 				x.refusals(rules, root)
 			}
 		},
+		func() { x.chain(d, root.Get("chain")) },
 		func() { x.reachable(root) },
 		func() {
 			x.pages(root)
@@ -358,7 +359,9 @@ func (x *mapper) sides(o, r *Register, n *doc.Node) bool {
 	if o.Side != BothSides {
 		return false
 	}
-	all := func(r *Register, a register.Access) bool { return r.Access == a && !r.some(func(b register.Access) bool { return b != a }) }
+	all := func(r *Register, a register.Access) bool {
+		return r.Access == a && !r.some(func(b register.Access) bool { return b != a })
+	}
 	switch {
 	case all(o, register.WriteOnly) && r.Access == register.ReadOnly:
 		o.Side, r.Side = WriteSide, ReadSide

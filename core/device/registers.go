@@ -28,6 +28,9 @@ type Map struct {
 	Memory *Memory
 	// Pages is the value that says on which page a part is; nil of parts without pages.
 	Pages *Value
+	// Chain is the number of parts behind each other through which the bits of the only
+	// pattern move; 0: it is no chain.
+	Chain int
 	// Texts are contents of characters.
 	Texts []*Text
 	// Dialogue is how a part is asked that answers; nil of others.

@@ -26,6 +26,9 @@ func (d *Device) OnSPI(on quantity.Time, cells *Cells) (spi.Device, *Part) {
 	}
 	end := d.End.(spi.End)
 	part := d.NewPart(cells)
+	if d.Map.Chain > 0 {
+		return newChain(d.Map, part, on+d.Map.PowerUp), part
+	}
 	return &spiPort{part: part, server: access.NewServer(d.Map.Patterns, part), word: end.Word, lsb: end.LSBFirst, from: on + d.Map.PowerUp}, part
 }
 

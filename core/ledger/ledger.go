@@ -253,6 +253,16 @@ func (k *Part) hold(p *operation.Part, m *operation.Meaning, at quantity.Time) {
 	if m.Text != nil {
 		k.Texts[m.Text] = TextEntry{m.Chars, at, m.Wrote}
 	}
+	if m.Moved != "" {
+		// What else stands in the chain is not known any more.
+		for _, name := range p.Map.Patterns[0].HeldOut {
+			if r := p.Map.Named(name); r != nil {
+				if _, has := m.Contents[r]; !has {
+					delete(k.Entries, r)
+				}
+			}
+		}
+	}
 	for reg, content := range m.Contents {
 		wrote := m.Wrote && !m.CameBack(reg)
 		k.entry(reg, content, at, wrote)

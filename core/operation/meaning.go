@@ -34,6 +34,9 @@ type Meaning struct {
 	page    uint64 // that the part is on
 	// Misfit: a check does not fit; contents that came back beside it are not taken.
 	Misfit bool
+	// Moved says what passed through a chain that was no whole of it; "" of others. Its
+	// registers that are not in Contents hold something that is not known.
+	Moved string
 }
 
 // Of finds what a transaction is among the operations of the parts of a link. Parts that
@@ -97,6 +100,11 @@ func (p *Part) textOf(plan *access.Plan) *device.Text {
 }
 
 func (p *Part) meaning(spans []access.Seen, page uint64) (*Meaning, bool) {
+	if p.Map.Chain > 0 {
+		if m, moved := p.moved(spans); moved {
+			return m, true
+		}
+	}
 	plan, extra, found := access.Match(p.Map.Patterns, spans, p.Map.Fits)
 	if !found {
 		return nil, false
@@ -111,6 +119,45 @@ func (p *Part) meaning(spans []access.Seen, page uint64) (*Meaning, bool) {
 	}
 	m.fill(a, true)
 	return m, true
+}
+
+// moved says what a number of bits other than that of its pattern makes of a chain; false
+// where all of them passed just once.
+func (p *Part) moved(spans []access.Seen) (*Meaning, bool) {
+	pat := p.Map.Patterns[0]
+	bits := pat.Spans[0].Bits
+	n := len(spans[0].Out)
+	if n == bits || n == 0 {
+		return nil, false
+	}
+	each := bits / p.Map.Chain
+	m := &Meaning{Part: p, Contents: map[*device.Register]uint64{}, Wrote: true, Moved: fmt.Sprintf("%d bits went through a chain of %d", n, bits)}
+	if n < bits {
+		m.Moved += fmt.Sprintf(": what came back before stands %s further on, and the last part keeps what was in front of it", placesNoun(n, each))
+		return m, true
+	}
+	m.Moved += fmt.Sprintf(": the first %d have left it", n-bits)
+	last := []access.Seen{{Out: spans[0].Out[n-bits:]}}
+	if plan, _, found := access.Match(p.Map.Patterns, last, nil); found {
+		for name, v := range plan.Held {
+			m.Contents[p.Map.Named(name)] = v
+		}
+	}
+	return m, true
+}
+
+func placesNoun(bits, each int) string {
+	if bits%each == 0 {
+		return counted(bits/each, "part")
+	}
+	return counted(bits, "bit")
+}
+
+func counted(n int, noun string) string {
+	if n != 1 {
+		noun += "s"
+	}
+	return fmt.Sprintf("%d %s", n, noun)
 }
 
 // fill takes what was written, and what came back, where something did.
@@ -156,6 +203,9 @@ func (m *Meaning) fill(a access.Answer, answered bool) {
 
 // CameBack says whether a register's content came from the part.
 func (m *Meaning) CameBack(r *device.Register) bool {
+	if m.Plan == nil {
+		return false
+	}
 	return m.Plan.Pattern.Reads && !slices.Contains(m.Plan.Pattern.HeldOut, r.Name) || slices.Contains(m.Plan.Pattern.HeldIn, r.Name)
 }
 
@@ -190,7 +240,7 @@ func (m *Meaning) Values() []*device.Value {
 	}
 	for _, r := range m.Registers() {
 		// What comes along with every operation is not what this one is about.
-		beside := m.Plan.Pattern.NumberBits > 0 && slices.Contains(m.Plan.Pattern.HeldIn, r.Name)
+		beside := m.Plan != nil && m.Plan.Pattern.NumberBits > 0 && slices.Contains(m.Plan.Pattern.HeldIn, r.Name)
 		if !used[r] && !beside {
 			out = append(out, m.Part.Map.Value(r.Name))
 		}
@@ -200,7 +250,7 @@ func (m *Meaning) Values() []*device.Value {
 
 // Details lists what the contents mean, a line each: values, registers, fields.
 func (m *Meaning) Details() []string {
-	if m.Plan == nil {
+	if m.Plan == nil && m.Moved == "" {
 		return nil
 	}
 	content := func(r *device.Register) uint64 { return m.Contents[r] }
@@ -238,6 +288,9 @@ func (m *Meaning) Details() []string {
 
 // Sentence says what the transaction is: `leaf-angle.angle read 31.4 °`.
 func (m *Meaning) Sentence() string {
+	if m.Moved != "" {
+		return m.Part.Name + ": " + m.Moved
+	}
 	if m.Message != nil && (m.Plan == nil || m.Message.Answer == nil || m.Message.Answer.Refused) {
 		return m.said()
 	}

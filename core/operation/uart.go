@@ -109,12 +109,7 @@ func (x *characterTalk) take(r *record.Record) []Message {
 	return out
 }
 
-func bytesNoun(n int) string {
-	if n == 1 {
-		return "1 byte"
-	}
-	return fmt.Sprintf("%d bytes", n)
-}
+func bytesNoun(n int) string { return counted(n, "byte") }
 
 // asksCharacters is a request on a character link.
 type asksCharacters struct {

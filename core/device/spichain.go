@@ -1,0 +1,114 @@
+package device
+
+import (
+	"gavrix/core/access"
+	"gavrix/core/bus/spi"
+	"gavrix/core/doc"
+	"gavrix/core/quantity"
+)
+
+// chainPort are parts behind each other that all take what passes: at each clock every
+// content moves on by one bit, and with the release each part takes over what it has then.
+type chainPort struct {
+	part    *Part
+	pattern *access.Pattern
+	from    quantity.Time // the parts listen from there on
+	asleep  bool
+	holds   []bool // what stands in the chain, the bit first that leaves it first
+	taken   []bool
+}
+
+func newChain(m *Map, part *Part, from quantity.Time) *chainPort {
+	p := m.Patterns[0]
+	return &chainPort{part: part, pattern: p, from: from, holds: make([]bool, p.Spans[0].Bits)}
+}
+
+// Select implements spi.Device: what comes back is taken into the chain.
+func (c *chainPort) Select(t quantity.Time) {
+	if c.asleep = t < c.from; c.asleep {
+		return
+	}
+	c.part.Freeze(t)
+	c.taken = c.taken[:0]
+	for _, cell := range c.pattern.Spans[0].Lines[access.In] {
+		var v uint64
+		switch cell.What {
+		case access.Held:
+			n, _ := c.part.Named(cell.Name)
+			v = c.part.Read(n) >> cell.Low
+		case access.Fixed:
+			v = cell.Fixed
+		default:
+			continue // it keeps what was there
+		}
+		for i := range cell.Bits {
+			c.holds[cell.At+i] = v>>(cell.Bits-1-i)&1 == 1
+		}
+	}
+}
+
+// Give implements spi.Device: the end of the chain is driven whatever moves out of it.
+func (c *chainPort) Give(at int) (high, driven bool) {
+	switch n := len(c.holds); {
+	case c.asleep || at < 0 || at-n >= len(c.taken):
+		return false, false
+	case at < n:
+		return c.holds[at], true
+	default:
+		return c.taken[at-n], true
+	}
+}
+
+// mostShifted bounds what one select moves through a chain.
+const mostShifted = 1 << 20
+
+// Take implements spi.Device.
+func (c *chainPort) Take(_ int, high bool) {
+	if !c.asleep && len(c.taken) < mostShifted {
+		c.taken = append(c.taken, high)
+	}
+}
+
+// Release implements spi.Device.
+func (c *chainPort) Release(quantity.Time, int) {
+	if c.asleep {
+		return
+	}
+	all := append(c.holds, c.taken...)
+	c.holds = append([]bool(nil), all[len(c.taken):]...)
+	contents := map[string]uint64{}
+	for _, cell := range c.pattern.Spans[0].Lines[access.Out] {
+		if cell.What != access.Held {
+			continue
+		}
+		v := uint64(0)
+		for i := range cell.Bits {
+			v <<= 1
+			if c.holds[cell.At+i] {
+				v |= 1
+			}
+		}
+		contents[cell.Name] |= v << cell.Low
+	}
+	for name, v := range contents {
+		if n, known := c.part.Named(name); known {
+			c.part.Write(n, v)
+		}
+	}
+}
+
+// chain holds a chain and its pattern against each other.
+func (x *mapper) chain(d *Device, n *doc.Node) {
+	if n == nil {
+		return
+	}
+	x.m.Chain = doc.As[int](n)
+	switch {
+	case len(x.m.Patterns) != 1 || len(x.m.Patterns[0].Spans) != 1 || x.m.Patterns[0].NumberBits > 0 || len(x.m.Patterns[0].HeldOut) == 0:
+		x.fault("bad-chain", n, "describe all of it by one pattern with the names of registers", "a chain takes whatever passes: it has one pattern, which names registers in the line `out`")
+	case x.m.Patterns[0].Spans[0].Bits%x.m.Chain != 0:
+		x.fault("bad-chain", n, "mend the pattern, or the number of parts", "%d bits are no whole number for each of %d parts", x.m.Patterns[0].Spans[0].Bits, x.m.Chain)
+	case d.End.(spi.End).LSBFirst:
+		x.fault("bad-chain", n, "write the pattern in the order of the wire", "bits move through a chain as they come: take order msb")
+	}
+}
