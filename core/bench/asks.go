@@ -1,7 +1,11 @@
 package bench
 
 import (
+	"fmt"
+	"time"
+
 	"gavrix/core/doc"
+	"gavrix/core/finding"
 	"gavrix/core/operation"
 	"gavrix/core/quantity"
 )
@@ -40,7 +44,7 @@ func (x *binder) asks(l *Link, m *doc.Node, valid func(text string) error) []Bus
 		if ask.Every < quantity.Millisecond {
 			x.fault("ask-too-fast", a.Get("every").Place(), "write at least 1 ms", "asking every %s", ask.Every)
 		}
-		texts, err := askTexts(a.Text("do"), l, valid)
+		steps, texts, err := askTexts(a.Text("do"), l, valid)
 		if err != nil {
 			// A device whose file has a fault is not there; that is said already.
 			if len(l.Devices()) == len(l.node.Get("devices").All()) {
@@ -50,26 +54,77 @@ func (x *binder) asks(l *Link, m *doc.Node, valid func(text string) error) []Bus
 		}
 		ask.Texts = texts
 		out = append(out, ask)
+		l.wears = append(l.wears, wearOf(steps, a.Get("do"), ask.Every)...)
 	}
 	return out
 }
 
+// wear is something that the firmware does again and again and that wears a part out.
+type wear struct {
+	what  string
+	times int
+	every quantity.Time
+	place finding.Place
+}
+
+func wearOf(steps []operation.Step, at *doc.Node, every quantity.Time) []wear {
+	var out []wear
+	for _, s := range steps {
+		if n := s.Endures(); n > 0 {
+			out = append(out, wear{s.Plan.Pattern.Name, n, every, at.Place()})
+		}
+	}
+	return out
+}
+
+// leastLife is what lasting writes should last.
+const leastLife = 20 * 8766 * time.Hour
+
+// lintWear finds what wears a part out before its time.
+func (l *Link) lintWear() []finding.Finding {
+	var out []finding.Finding
+	for _, w := range l.wears {
+		life := time.Duration(float64(w.times) * w.every.Seconds() * 1e9)
+		if s := float64(w.times) * w.every.Seconds(); s > leastLife.Seconds() {
+			continue
+		}
+		out = append(out, finding.Finding{
+			Severity: finding.Warning, Code: "wears-out", Where: w.place,
+			Seen: fmt.Sprintf("%s is done every %s and may be done %d times: that lasts %s", w.what, w.every, w.times, lasting(life)),
+			Why:  "each writing wears the storage; behind that many it may no longer keep what is written", Change: "write only what changed, or spread it over more places",
+		})
+	}
+	return out
+}
+
+// lasting gives a time in hours, days or years.
+func lasting(d time.Duration) string {
+	switch h := d.Hours(); {
+	case h < 48:
+		return fmt.Sprintf("%.1f h", h)
+	case h < 2*8766:
+		return fmt.Sprintf("%.0f days", h/24)
+	default:
+		return fmt.Sprintf("%.0f years", h/8766)
+	}
+}
+
 // askTexts gives the transactions of an operation that needs no answer to go on.
-func askTexts(text string, l *Link, valid func(string) error) ([]string, error) {
+func askTexts(text string, l *Link, valid func(string) error) ([]operation.Step, []string, error) {
 	op, err := operation.Parse(text, l.Parts())
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if op.Verb == operation.Raw {
-		return []string{op.Text}, valid(op.Text)
+		return nil, []string{op.Text}, valid(op.Text)
 	}
 	steps, err := op.Fixed()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	var out []string
 	for _, s := range steps {
 		out = append(out, s.Texts...)
 	}
-	return out, nil
+	return steps, out, nil
 }

@@ -2,7 +2,9 @@ package bench
 
 import (
 	"fmt"
+	"io/fs"
 	"math"
+	"regexp"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -393,5 +395,43 @@ func BenchmarkEdit(b *testing.B) {
 		for _, mode := range []string{"1", "2"} {
 			put(b, bench, mode, "links", "gate", "devices", "leaf-angle", "mcu", "mode")
 		}
+	}
+}
+
+// TestWhatWearsOut: what the firmware writes to lasting storage again and again is held
+// against how often that may be done.
+func TestWhatWearsOut(t *testing.T) {
+	file, err := demo.Files.ReadFile("devices/log-memory.yaml")
+	require.NoError(t, err)
+	for every, want := range map[string]string{
+		"83.3333333 ms": "done every 83.3333333 ms and may be done 500000 times: that lasts 11.6 h",
+		"3600 s":        "",
+		"600 s":         "that lasts 9.5 years",
+		"20 s":          "that lasts 116 days",
+	} {
+		dir := fstest.MapFS{}
+		require.NoError(t, fs.WalkDir(demo.Files, ".", func(p string, d fs.DirEntry, err error) error {
+			if err == nil && !d.IsDir() {
+				text, _ := fs.ReadFile(demo.Files, p)
+				dir[p] = &fstest.MapFile{Data: text}
+			}
+			return err
+		}))
+		dir["devices/log-memory.yaml"].Data = regexp.MustCompile(`endurance: \d+`).ReplaceAll(file, []byte("endurance: 500000"))
+		text := strings.Replace(string(dir["lock7.yaml"].Data), "do: read leaf-tilt.tilt", "do: write log-memory 0x40 05", 1)
+		text = regexp.MustCompile(`(do: write log-memory 0x40 05, every: )[^}]*`).ReplaceAllString(text, "${1}"+every)
+		b, faults := Parse(dir, "lock7.yaml", []byte(text))
+		require.Empty(t, faults)
+		seen := ""
+		for _, f := range b.Link("hull").Lint() {
+			if f.Code == "wears-out" {
+				seen += f.Seen
+				assert.Positive(t, f.Where.Line)
+			}
+		}
+		if want == "" {
+			assert.Empty(t, seen)
+		}
+		assert.Contains(t, seen, want)
 	}
 }

@@ -41,6 +41,7 @@ type Link struct {
 	Model  Model
 	// Talker is what the device on a character link says; nil on other links.
 	Talker *device.Talker
+	wears  []wear
 
 	registers      *register.Map
 	options        []*option // of the MCU

@@ -15,6 +15,7 @@ func (l *Link) lintCommon() []finding.Finding {
 	out = append(out, l.lintStart()...)
 	out = append(out, l.lintWritten()...)
 	out = append(out, l.lintDMA()...)
+	out = append(out, l.lintWear()...)
 	return append(out, l.lintForeign()...)
 }
 

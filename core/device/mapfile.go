@@ -86,8 +86,11 @@ func mapKeys(messages bool) []doc.Key {
 		{Name: "in", Doc: "what the part sends in the same columns: skip.8 | value.8 ...", Type: doc.AnyText},
 		{Name: "about", Doc: "what it is for", Type: doc.AnyText},
 	}
+	wear := doc.Key{Name: "endurance", Doc: "how often it may be done, where it wears something out; absent: not stated", Type: doc.Int(1, 1<<40)}
+	operation = append(operation, wear)
 	if messages {
 		operation = []doc.Key{
+			wear,
 			{Name: "out", Doc: "the content of the request: 'L?' or 40 reg.8", Type: doc.AnyText, Required: true},
 			{Name: "in", Doc: "the content of the answer: 'L=' LEVEL.point3; absent: none comes", Type: doc.AnyText},
 			{Name: "after", Doc: "how long the simulated part takes to answer it; absent: 1 ms, on can as its frames say", Type: doc.TimeType},
@@ -185,7 +188,7 @@ func bindMap(dir fs.FS, d *Device, root *doc.Node) []finding.Finding {
 	}
 	x := &mapper{m: &Map{
 		PowerUp: doc.Of[quantity.Time](root, "power-up"), Wrap: doc.Of[bool](root, "wrap"), Refuses: doc.Of[bool](root, "refuses"),
-		about: map[*access.Pattern]string{},
+		about: map[*access.Pattern]string{}, endures: map[*access.Pattern]int{},
 	}}
 	if bind := reaches[d.Kind.Name].bind; bind != nil {
 		bind(x, d, root)
@@ -589,6 +592,9 @@ func (x *mapper) pattern(rules access.Rules, n *doc.Node) {
 	}
 	x.m.Patterns = append(x.m.Patterns, p)
 	x.m.about[p] = n.Text("about")
+	if at := n.Get("endurance"); at != nil {
+		x.m.endures[p] = doc.As[int](at)
+	}
 }
 
 // reachable holds registers and patterns against each other.

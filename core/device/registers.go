@@ -43,7 +43,8 @@ type Map struct {
 	// Refuses: the part does not acknowledge numbers that are those of no register.
 	Refuses bool
 
-	about map[*access.Pattern]string
+	about   map[*access.Pattern]string
+	endures map[*access.Pattern]int
 }
 
 // Register is a register of a part.
@@ -305,6 +306,17 @@ func (m *Map) Pattern(name string) *access.Pattern {
 
 // About says what an operation is for.
 func (m *Map) About(p *access.Pattern) string { return m.about[p] }
+
+// Endures says how often an operation may be done at one place; 0: that is not stated.
+func (m *Map) Endures(p *access.Pattern) int {
+	if n := m.endures[p]; n > 0 {
+		return n
+	}
+	if m.Memory != nil && p.Writes && p.ValueBits == 8 {
+		return m.Memory.Endurance
+	}
+	return 0
+}
 
 // Job gives the job with a name; nil where there is none.
 func (m *Map) Job(name string) *Job {

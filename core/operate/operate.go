@@ -574,6 +574,9 @@ func (x *run) command() {
 		x.r.say(Refused, "%v", err)
 		return
 	}
+	if n := step.Endures(); n > 0 {
+		defer x.r.say(OK, "%s may be done %d times in all: it wears what keeps it", x.op.Pattern.Name, n)
+	}
 	switch _, ok := x.do(step); {
 	case !ok:
 	case x.op.Pattern.Message && x.op.Pattern.Answers():

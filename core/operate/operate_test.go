@@ -219,6 +219,8 @@ func TestBadOperations(t *testing.T) {
 		{"gate", "do trim.stor", "did you mean store?"},
 		{"gate", "do trim.store 5", "nothing follows"},
 		{"gate", "raw", "write the words"},
+		{"hull", "raw start 4B ack .. nack stop", "4B on the wire is address 25, where no part is; did you mean leaf-tilt at 4B (96 on the wire to write, 97 to read)?"},
+		{"hull", "raw start 96 ack 10 ack restart 21 ack .. nack stop", "did you mean boat-lamps at 21"},
 		{"hull", "read log-memory.x", "say which bytes of log-memory, as 0x40"},
 		{"hull", "read log-memory 0x2000", "8192 bytes, 0x0 to 0x1FFF"},
 		{"hull", "read log-memory 0x1FFF count 2", "reach beyond the last"},
@@ -231,6 +233,10 @@ func TestBadOperations(t *testing.T) {
 	} {
 		_, err := operation.Parse(c.text, h.Bench.Link(c.link).Parts())
 		assert.ErrorContains(t, err, c.says, c.text)
+	}
+	for _, text := range []string{"force raw start 4B ack .. nack stop", "raw start 96 ack 4B ack stop", "raw start 5A ack stop"} {
+		_, err := operation.Parse(text, h.Bench.Link("hull").Parts())
+		assert.NoError(t, err, text)
 	}
 	_, err := operation.Parse("read x", nil)
 	assert.ErrorContains(t, err, "no parts with registers")

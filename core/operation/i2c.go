@@ -2,6 +2,7 @@ package operation
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 
 	"gavrix/core/access"
@@ -59,6 +60,7 @@ var i2cWire = wire{
 	},
 	acknowledges: true,
 	frees:        i2c.Freeing,
+	doubts:       addressMixedUp,
 	probe: func(parts []*Part, reading bool) []Probe {
 		var out []Probe
 		for a := 0x08; a <= 0x77; a++ { // the others are reserved
@@ -78,4 +80,27 @@ var i2cWire = wire{
 	answers: func(r *record.Record, _ []access.Seen) bool {
 		return len(r.Back) > 0 && r.Back[0]&record.Acked != 0
 	},
+}
+
+// addressMixedUp asks where a byte on the wire is the address of a part in seven bits.
+func addressMixedUp(parts []*Part, text string) string {
+	words := strings.Fields(text)
+	at := func(a uint64) *Part {
+		for _, p := range parts {
+			if e, is := p.End.(i2c.End); is && uint64(e.Address) == a {
+				return p
+			}
+		}
+		return nil
+	}
+	for i, w := range words[:max(len(words)-1, 0)] {
+		if w != "start" && w != "restart" {
+			continue
+		}
+		b, err := strconv.ParseUint(words[i+1], 16, 8)
+		if p := at(b); err == nil && p != nil && at(b>>1) == nil {
+			return fmt.Sprintf("%02X on the wire is address %02X, where no part is; did you mean %s at %02X (%02X on the wire to write, %02X to read)?", b, b>>1, p.Name, b, b<<1, b<<1|1)
+		}
+	}
+	return ""
 }

@@ -107,6 +107,13 @@ func Parse(text string, parts []*Part) (*Operation, error) {
 		if op.Text = strings.Join(words, " "); op.Text == "" {
 			return nil, fmt.Errorf("raw: write the words of a transaction")
 		}
+		if len(parts) > 0 && !op.Force {
+			if doubts := wires[parts[0].Kind.Name].doubts; doubts != nil {
+				if ask := doubts(parts, op.Text); ask != "" {
+					return nil, fmt.Errorf("%s; force in front sends it as it is", ask)
+				}
+			}
+		}
 		return op, nil
 	}
 	if op.Verb == Free {
@@ -474,6 +481,14 @@ type Step struct {
 	// Selects: it brings the part onto the page of the next ones.
 	Selects bool
 	part    *Part
+}
+
+// Endures says how often the step may be done at one place; 0: that is not stated.
+func (s Step) Endures() int {
+	if s.part == nil || s.Plan == nil {
+		return 0
+	}
+	return s.part.Map.Endures(s.Plan.Pattern)
 }
 
 // ReadSteps gives what reads registers: those with numbers that follow each other in

@@ -17,6 +17,9 @@ type wire struct {
 	seen func(p *Part, r *record.Record) ([]access.Seen, bool)
 	// probe gives the questions of a scan; nil where parts have no addresses.
 	probe func(parts []*Part, reading bool) []Probe
+	// doubts says what is probably meant by words in place of what they say; "" or nil:
+	// nothing.
+	doubts func(parts []*Part, text string) string
 	// frees is the word that frees a bus which a part holds; "" where none can.
 	frees string
 	// acknowledges: every part gives a sign of itself, whatever is asked.
