@@ -406,7 +406,7 @@ func TestWhatWearsOut(t *testing.T) {
 	for every, want := range map[string]string{
 		"83.3333333 ms": "done every 83.3333333 ms and may be done 500000 times: that lasts 11.6 h",
 		"3600 s":        "",
-		"600 s":         "that lasts 9.5 years",
+		"600 s":         "that lasts 10 years",
 		"20 s":          "that lasts 116 days",
 	} {
 		dir := fstest.MapFS{}

@@ -50,7 +50,7 @@ var amountType = doc.Scalar("a number or a fraction with its unit, as 0.25 Pa or
 
 // meaning are the keys of what bits mean.
 func meaning() []doc.Key {
-	return []doc.Key{
+	return append(effectKeys(), []doc.Key{
 		{Name: "about", Doc: "what it is", Type: doc.AnyText},
 		{Name: "coding", Doc: "how the number stands in the bits", Type: doc.Enum(coding.Names()...), Default: "unsigned"},
 		{Name: "scale", Doc: "what one count is, with its unit, as 0.25 Pa or 1/128 °C", Type: amountType},
@@ -59,7 +59,7 @@ func meaning() []doc.Key {
 		{Name: "warn", Doc: "contents with which something is to be known: their numbers and what", Type: doc.MapOf(doc.AnyText)},
 		{Name: "least", Doc: "the least that may be written", Type: amountType},
 		{Name: "greatest", Doc: "the greatest that may be written", Type: amountType},
-	}
+	}...)
 }
 
 // mapKeys are what a device file says of registers.
@@ -418,6 +418,7 @@ func (x *mapper) format(v *Value, n *doc.Node, bits int) {
 		}
 		v.Warns[raw] = c.Scalar
 	}
+	defer x.effect(v, n)
 	words := map[string]bool{}
 	for _, c := range n.Get("codes").All() {
 		raw, err := strconv.ParseUint(c.Key, 0, 64)
@@ -497,7 +498,7 @@ var identifier = regexp.MustCompile(`[\pL_][\pL\pN_]*`)
 
 // calculated reads a value that an expression gives.
 func (x *mapper) calculated(v *Value, n, from *doc.Node) {
-	for _, key := range []string{"coding", "scale", "offset", "codes", "warn", "least", "greatest"} {
+	for _, key := range []string{"coding", "scale", "offset", "codes", "warn", "least", "greatest", "switches", "active", "bar"} {
 		if n.Get(key) != nil {
 			x.fault("from-and-"+key, n.Get(key), "put it into the expression", "%s is calculated: %s has no effect on it", n.Key, key)
 		}

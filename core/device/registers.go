@@ -87,6 +87,7 @@ type Value struct {
 	// Pieces are the bits that it is made of, the most significant first.
 	Pieces []Piece
 	coding.Format
+	Effect
 	// Warns are contents with which something is to be known, and what.
 	Warns map[uint64]string
 	// From is the expression of other values that gives it, in place of bits.

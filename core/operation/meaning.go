@@ -265,6 +265,9 @@ func (m *Meaning) Details() []string {
 			text += "  " + why
 		}
 		out = append(out, text+more)
+		if shown := v.Shown(d.Raw); shown != "" {
+			out = append(out, "  "+shown)
+		}
 	}
 	for _, v := range m.Values() {
 		if len(v.Pieces) > 1 {

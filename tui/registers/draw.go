@@ -156,6 +156,9 @@ func (v *View) drawRegister(a cells.Area, y int, h ui.Host, k *ledger.Part, r ro
 	if d := r.value.Format.Decode(e.Content); len(r.reg.Fields) == 0 && d.Meaning() != d.Hex() {
 		text = d.Meaning()
 	}
+	if shown := r.value.Shown(e.Content); shown != "" && cells.Width(shown) <= room {
+		text = shown
+	}
 	if cells.Width(text) <= room {
 		a.Text(max(meansAt, x+2), y, cells.Plain, text)
 	}
@@ -180,7 +183,11 @@ func (v *View) drawField(a cells.Area, y int, k *ledger.Part, r row, c columns, 
 	if was, remembered := v.mark[r.reg]; remembered && r.field.Of(was) != r.field.Of(e.Content) {
 		st = cells.Doubt
 	}
-	x := a.Text(contentAt, y, st, d.Meaning())
+	text := d.Meaning()
+	if shown := r.value.Shown(d.Raw); shown != "" {
+		text = shown
+	}
+	x := a.Text(contentAt, y, st, text)
 	note := r.field.About
 	if why := r.value.Warns[d.Raw]; why != "" {
 		note = why
@@ -235,7 +242,11 @@ func (v *View) drawValue(a cells.Area, y int, h ui.Host, k *ledger.Part, value *
 		newest, oldest = max(newest, e.At), min(oldest, e.At)
 	}
 	d := value.Decode(func(r *device.Register) uint64 { e, _ := content(k, r); return e.Content })
-	x := a.Text(contentAt, y, style, d.Meaning())
+	text := d.Meaning()
+	if shown := value.Shown(d.Raw); shown != "" {
+		text = shown
+	}
+	x := a.Text(contentAt, y, style, text)
 	state := ui.Ago(h.Now() - newest)
 	if oldest != newest && value.From == nil {
 		state = "its registers were read apart  " + state
@@ -293,6 +304,10 @@ func (v *View) drawDetail(a cells.Area, h ui.Host, p *operation.Part, k *ledger.
 		}
 	}
 	y := ui.Braces(a, 0, &r.reg.Register, e.Content, next)
+	if shown := r.value.Shown(e.Content); shown != "" && r.field == nil && y < a.H {
+		a.Text(2, y, cells.Plain, shown)
+		y++
+	}
 	if e.HasChanged && y < a.H {
 		a.Text(2, y, cells.Quiet, fmt.Sprintf("was %s until %s", r.reg.Hex(e.Was), ui.Ago(h.Now()-e.Changed)))
 		y++

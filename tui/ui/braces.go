@@ -1,7 +1,9 @@
 package ui
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
 	"strconv"
 
 	"gavrix/core/register"
@@ -82,8 +84,10 @@ func labels(a cells.Area, y int, w *register.Register, value uint64, at func(bit
 		start[row] = a.W + 1
 	}
 	used := 0
-	for i := range w.Fields { // from the least significant on
-		f := &w.Fields[i]
+	fields := slices.Clone(w.Fields)
+	slices.SortFunc(fields, func(a, b register.Field) int { return cmp.Compare(a.Low, b.Low) })
+	for i := range fields { // from the least significant on
+		f := &fields[i]
 		if f.Of(value) == f.Of(w.Reset) {
 			continue
 		}
