@@ -11,7 +11,7 @@ import (
 )
 
 func exportCommand() *cobra.Command {
-	return group("export", "Give the numbers for the firmware", exportRegisters())
+	return group("export", "Give the numbers for the firmware", exportRegisters(), exportPart())
 }
 
 type fieldJSON struct {

@@ -130,7 +130,7 @@ func TestHostileNumbers(t *testing.T) {
 				args := append(slices.Clone(c.args), "--"+f.Name+"="+v)
 				out, status := run(t, args...)
 				assert.False(t, status != cannot && bad.MatchString(out), "%v: %s", args, bad.FindString(out))
-				assert.False(t, status != cannot && v[:min(len(v), 1)] == "-" && !slices.Contains([]string{"mcu", "device", "error"}, f.Name), "%v: taken", args)
+				assert.False(t, status != cannot && v[:min(len(v), 1)] == "-" && !slices.Contains([]string{"mcu", "device", "error", "scale", "offset", "of"}, f.Name), "%v: taken", args)
 				assert.NotRegexp(t, `strconv|invalid (syntax|argument)|runtime|parsing `, out, "%v", args)
 				if status == cannot || c.command.Flags().Lookup("json") == nil || slices.Contains(args, "--json") {
 					continue

@@ -52,6 +52,7 @@ var allowed = map[string]string{
 	"core/image":             "",
 	"core/packet":            "",
 	"core/objects":           "",
+	"core/constants":         "core/device core/operation",
 	"core/operation":         "core/image core/access core/bus/i2c core/bus/spi core/bus/uart core/device core/doc core/objects core/packet core/quantity core/record core/register",
 	"core/ledger":            "core/bench core/capture core/device core/operation core/quantity core/record core/records",
 	"core/operate":           "core/image core/access core/bench core/capture core/coding core/device core/ledger core/link core/operation core/quantity core/record core/records core/register core/safe",
