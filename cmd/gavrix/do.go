@@ -341,8 +341,18 @@ func (o *doOptions) plans(l *bench.Link, texts []string, ops []*operation.Operat
 				rows := scoreRows(s, k)
 				m["bits"] = rows
 				list = append(list, m)
+				meaning := ""
+				if p, err := intent.New(l.Kind, l.Model.Tap(), text, l.BitWith(dev)); err == nil && op.Verb == operation.Raw {
+					if x, known := operation.Of(l.Parts(), &p.Record, nil); known {
+						meaning = x.Sentence()
+						m["meaning"] = meaning
+					}
+				}
 				if !o.asJSON {
 					fmt.Fprintf(stdout, "  %s   %s\n", safe.Text(text), d.Round(4))
+					if meaning != "" {
+						fmt.Fprintf(stdout, "    %s\n", safe.Text(meaning))
+					}
 					printRows(rows)
 				}
 			}

@@ -397,6 +397,17 @@ func (m *Meaning) about() string {
 	return strings.Join(names, ", ")
 }
 
+// wrapped is how many bytes of a writing went behind the end of a page, and where they
+// landed.
+func (m *Meaning) wrapped() (n int, to uint64) {
+	page := uint64(m.Part.Map.Memory.Page)
+	room := int(page - m.At%page)
+	if !m.Wrote || len(m.Bytes) <= room {
+		return 0, 0
+	}
+	return len(m.Bytes) - room, m.At - m.At%page
+}
+
 // bytes says which bytes of a memory were read or written.
 func (m *Meaning) bytes() string {
 	verb := "read"
@@ -407,5 +418,9 @@ func (m *Meaning) bytes() string {
 	if len(m.Bytes) > 16 {
 		text += " …"
 	}
-	return fmt.Sprintf("%s 0x%04X %s, %s: %s", m.Part.Name, m.At, verb, bytesNoun(len(m.Bytes)), text)
+	s := fmt.Sprintf("%s 0x%04X %s, %s: %s", m.Part.Name, m.At, verb, bytesNoun(len(m.Bytes)), text)
+	if wrapped, to := m.wrapped(); wrapped > 0 {
+		s += fmt.Sprintf("; behind the page's last byte it goes on at its first, 0x%04X, with %s: write them in a transaction of their own", to, bytesNoun(wrapped))
+	}
+	return s
 }
