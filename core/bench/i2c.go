@@ -48,7 +48,7 @@ type I2CDevice struct {
 	Name, About, Source string
 	End                 i2c.End
 	// Strapped is the address that the part really has.
-	Strapped uint8
+	Strapped i2c.Address
 	Part     *device.Device
 }
 
@@ -130,7 +130,7 @@ func (x *binder) i2c(l *Link, n *doc.Node) Model {
 		out.Load += end.Load
 		out.Devices = append(out.Devices, &I2CDevice{Name: nodes[i].Key, About: d.About, Source: d.Source, End: end, Strapped: end.Address, Part: d})
 		if s := nodes[i].Get("strapped"); s != nil {
-			out.Devices[len(out.Devices)-1].Strapped = uint8(doc.As[int](s))
+			out.Devices[len(out.Devices)-1].Strapped = doc.As[i2c.Address](s)
 		}
 		l.Ends = append(l.Ends, End{Name: nodes[i].Key, About: d.About, Source: d.Source, Settings: own, Toward: own, Part: d})
 	}
@@ -185,7 +185,7 @@ func (l *I2C) wishes(int) []wish {
 func (l *I2C) sourced() []Sourced {
 	var out []Sourced
 	for _, d := range l.Devices {
-		out = append(out, Sourced{"links." + l.Name + ".devices: " + d.Name, fmt.Sprintf("%02X, to %s", d.End.Address, d.End.Most.BitRate()), d.Source, IsCopied, 0})
+		out = append(out, Sourced{"links." + l.Name + ".devices: " + d.Name, fmt.Sprintf("%s, to %s", d.End.Address, d.End.Most.BitRate()), d.Source, IsCopied, 0})
 	}
 	if !l.Chosen {
 		out = append(out, Sourced{"links." + l.Name + ".mcu: counts", fmt.Sprintf("low %d, high %d", l.Timing.Low, l.Timing.High), "", IsDerived, 0})
@@ -282,18 +282,18 @@ func (b *I2C) lint() []finding.Finding {
 	}
 	for _, d := range b.Devices {
 		if d.Strapped != d.End.Address {
-			add(finding.Error, "strap-differs", l.node.Get("devices", d.Name, "strapped"), fmt.Sprintf("%s: the MCU addresses %02X, the straps give %02X", d.Name, d.End.Address, d.Strapped), "it does not acknowledge", "change the straps, or the address in "+d.Part.File,
-				finding.Fix{Label: fmt.Sprintf("straps to %02X", d.End.Address), Edits: []finding.Edit{{Op: finding.Delete, Path: l.path("devices", d.Name, "strapped")}}})
+			add(finding.Error, "strap-differs", l.node.Get("devices", d.Name, "strapped"), fmt.Sprintf("%s: the MCU addresses %s, the straps give %s", d.Name, d.End.Address, d.Strapped), "it does not acknowledge", "change the straps, or the address in "+d.Part.File,
+				finding.Fix{Label: "straps to " + d.End.Address.String(), Edits: []finding.Edit{{Op: finding.Delete, Path: l.path("devices", d.Name, "strapped")}}})
 		}
 	}
 	for i, d := range b.Devices {
 		for _, e := range b.Devices[:i] {
 			if d.End.Address == e.End.Address {
-				add(finding.Error, "address-twice", l.node.Get("devices", d.Name), fmt.Sprintf("%s and %s both have address %02X (%02X, %02X on the wire)", e.Name, d.Name, d.End.Address, d.End.Address<<1, d.End.Address<<1|1), "both answer at once", "change the straps of one")
+				add(finding.Error, "address-twice", l.node.Get("devices", d.Name), fmt.Sprintf("%s and %s both have address %s (%s)", e.Name, d.Name, d.End.Address, d.End.Address.OnWire()), "both answer at once", "change the straps of one")
 			}
 		}
-		if a := d.End.Address; a < 0x08 || a > 0x77 {
-			add(finding.Warning, "address-reserved", l.node.Get("devices", d.Name), fmt.Sprintf("%s: address %02X is reserved", d.Name, a), "other uses of the bus have it", "write the 7-bit address, without the read bit")
+		if a := d.End.Address; !a.Ten() && (a < 0x08 || a > 0x77) {
+			add(finding.Warning, "address-reserved", l.node.Get("devices", d.Name), fmt.Sprintf("%s: address %s is reserved", d.Name, a), "other uses of the bus have it", "write the 7-bit address, without the read bit")
 		}
 	}
 	if t := b.Timing; b.Chosen && (t.LowTime < b.Class.Low || t.HighTime < b.Class.High) {

@@ -95,11 +95,7 @@ var reaches = map[string]reach{
 	}},
 	"i2c": {rules: func(any) access.Rules { return access.Rules{Break: "restart", Word: 8} }, keys: checkKeys("all", "word", "line"),
 		address: func(end any, reads bool) []byte {
-			b := byte(end.(i2c.End).Address) << 1
-			if reads {
-				b |= 1
-			}
-			return []byte{b}
+			return end.(i2c.End).Address.Wire(reads)
 		}},
 	"uart": {rules: func(any) access.Rules { return access.Rules{} }, messages: true, keys: packetKeys, bind: packets},
 	"can":  {rules: func(any) access.Rules { return access.Rules{} }, messages: true, keys: canKeys, bind: frames},

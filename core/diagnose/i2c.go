@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"gavrix/core/bench"
+	"gavrix/core/bus/i2c"
 	"gavrix/core/capture"
 	"gavrix/core/finding"
 	"gavrix/core/quantity"
@@ -27,7 +28,7 @@ func i2cBus(snap *capture.Snapshot, l *bench.Link) []finding.Finding {
 		return out
 	}
 	// The newest word of each address counts.
-	answered, at := map[byte]bool{}, map[byte]quantity.Time{}
+	answered, at := map[i2c.Address]bool{}, map[i2c.Address]quantity.Time{}
 	for _, h := range snap.Before(snap.Len(), records.Query{Link: int(l.Index), Kinds: []record.Kind{record.Transaction, record.Input}}) {
 		if h.Start < snap.Now-2*window || h.Kind == record.Input {
 			break
@@ -36,8 +37,14 @@ func i2cBus(snap *capture.Snapshot, l *bench.Link) []finding.Finding {
 		if len(r.Data) == 0 || len(r.Back) == 0 {
 			continue
 		}
-		if a := r.Data[0] >> 1; at[a] == 0 {
-			answered[a], at[a] = r.Back[0]&record.Acked != 0, r.Start
+		for _, p := range i2c.Parts(r) {
+			a := i2c.Address(p.Address)
+			if p.Ten {
+				a |= i2c.TenBit
+			}
+			if at[a] == 0 {
+				answered[a], at[a] = p.Acked, r.Start
+			}
 		}
 	}
 	silent := 0
@@ -46,7 +53,7 @@ func i2cBus(snap *capture.Snapshot, l *bench.Link) []finding.Finding {
 			silent++
 			out = append(out, finding.Finding{
 				Severity: finding.Warning, Code: "no-acknowledge", Where: finding.Place{Link: l.Name, At: t}, Link: l.Name,
-				Seen:   fmt.Sprintf("%s does not acknowledge its address %02X (%02X on the wire)", d.Name, d.End.Address, d.End.Address<<1),
+				Seen:   fmt.Sprintf("%s does not acknowledge its address %s (%s)", d.Name, d.End.Address, d.End.Address.OnWire()),
 				Why:    "absent, not powered, or strapped to another address: the wire does not tell these apart",
 				Change: "measure its supply; then look for who answers on the bus",
 			})

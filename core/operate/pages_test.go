@@ -39,6 +39,7 @@ values:
 	files := fstest.MapFS{
 		"s.yaml": {Data: []byte("device: s\nkind: spi\nend: {mode: 0, most: 4 MHz, valid: 40 ns}\naccess:\n  read: {out: reg.7 1 | skip.8 ..., in: skip.8 | value.8 ...}\n  write: {out: reg.7 0 | value.8 ...}\n" + described)},
 		"i.yaml": {Data: []byte("device: i\nkind: i2c\nend: {address: 0x31, most: 400 kbit/s}\naccess:\n  read: {out: reg.8 | restart | _, in: _ | restart | value.8 ...}\n  write: {out: reg.8 | value.8 ...}\n" + described)},
+		"t.yaml": {Data: []byte("device: t\nkind: i2c\nend: {address: 10-bit 0x1A3, most: 400 kbit/s}\naccess:\n  read: {out: reg.8 | restart | _, in: _ | restart | value.8 ...}\n  write: {out: reg.8 | value.8 ...}\n" + described)},
 		"u.yaml": {Data: []byte("device: u\nkind: uart\nend: {rate: 57.6 kBd, frame: 8N1}\naccess:\n  read: {out: \"'r' reg.hex2\", in: value.hex2}\n  write: {out: \"'w' reg.hex2 value.hex2\", in: \"'ok'\"}\n" + described)},
 		"b.yaml": {Data: []byte(`bench: paged
 mcu:
@@ -47,10 +48,12 @@ mcu:
   units:
     s: {kind: spi, clock: crystal, prescaler: {values: [8, 16]}}
     i: {kind: i2c, clock: crystal, counters: {most: 255}}
+    i2: {kind: i2c, clock: crystal, counters: {most: 255}}
     u: {kind: uart, clock: crystal, oversampling: [8], fractional: {bits: 5, most: 4095}}
 links:
   spi: {kind: spi, unit: s, mcu: {}, devices: {s: {file: s.yaml}}}
   i2c: {kind: i2c, unit: i, mcu: {rate: 100 kbit/s}, supply: 3.3 V, pull-up: 4.7 kΩ, capacitance: 30 pF, devices: {i: {file: i.yaml}}}
+  ten: {kind: i2c, unit: i2, mcu: {rate: 100 kbit/s}, supply: 3.3 V, pull-up: 4.7 kΩ, capacitance: 30 pF, devices: {t: {file: t.yaml}}}
   uart: {kind: uart, unit: u, mcu: {rate: 57.6 kBd, frame: 8N1}, device: {file: u.yaml}}
 `)},
 	}
@@ -64,7 +67,7 @@ links:
 // TestPagedRegisters: registers with one number on several pages hold what a model holds,
 // whatever was selected before, and other bits of the register that selects stay.
 func TestPagedRegisters(t *testing.T) {
-	for _, name := range []string{"spi", "i2c", "uart"} {
+	for _, name := range []string{"spi", "i2c", "ten", "uart"} {
 		h := paged(t)
 		model := map[string]uint64{"A1": 0, "A2": 0, "B1": 0, "B2": 0, "C1": 0}
 		do(t, h, name, "write BANK.LAMP 1")
@@ -102,5 +105,35 @@ func TestPagedRegisters(t *testing.T) {
 		assert.ErrorContains(t, err, "stands on several pages")
 		_, err = operation.Parse("read 0x02", h.Bench.Link(name).Parts())
 		assert.NoError(t, err)
+	}
+}
+
+// TestAddressesOfTenBits: as they stand on the wire, also where nothing is written first.
+func TestAddressesOfTenBits(t *testing.T) {
+	h := paged(t)
+	r := do(t, h, "ten", "write ORDER 0x55")
+	assert.Equal(t, "start F2 ack A3 ack 30 ack 55 ack stop", r.Exchanges[0].Text)
+	r = do(t, h, "ten", "read ID")
+	assert.Equal(t, "start F2 ack A3 ack 01 ack restart F3 ack .. nack stop", r.Exchanges[0].Text)
+	assert.Equal(t, uint64(0x5A), r.Values[0].Raw)
+	r = do(t, h, "ten", "raw start F2 ack A3 ack restart F3 ack .. ack .. nack stop")
+	assert.Equal(t, operate.OK, r.Verdict, says(r))
+	for _, text := range []string{"scan", "scan reading"} {
+		r = do(t, h, "ten", text)
+		assert.Equal(t, operate.OK, r.Verdict, says(r))
+		assert.Contains(t, says(r), "t answers at 1A3")
+	}
+	r = do(t, h, "ten", "raw start F4 ack A3 ack 01 ack stop")
+	assert.Equal(t, operate.Fault, r.Verdict)
+	for _, c := range []struct{ text, says string }{
+		{"raw start F3 ack .. nack stop", "which is written before"},
+		{"raw start F2 ack stop", "its second byte follows"},
+		{"raw start F2 ack A3 ack restart F5 ack .. nack stop", "which is written before"},
+	} {
+		l := h.Bench.Link("ten")
+		op, err := operation.Parse(c.text, l.Parts())
+		require.NoError(t, err)
+		_, err = operate.On(h, h.Bench, l).Do(context.Background(), c.text, op)
+		assert.ErrorContains(t, err, c.says, c.text)
 	}
 }

@@ -16,14 +16,19 @@ var i2cWire = wire{
 		address := p.End.(i2c.End).Address
 		var words []string
 		for k, s := range plan.Spans {
-			start, direction := "start", 0
+			start := "start"
 			if k > 0 {
 				start = "restart"
 			}
-			if s.Reads {
-				direction = 1
+			// An address of ten bits is written before it is read from.
+			if s.Reads && k == 0 && address.Ten() {
+				words = append(words, start, fmt.Sprintf("%02X ack %02X ack", address.Wire(false)[0], address.Wire(false)[1]))
+				start = "restart"
 			}
-			words = append(words, start, fmt.Sprintf("%02X ack", int(address)<<1|direction))
+			words = append(words, start)
+			for _, b := range address.Wire(s.Reads) {
+				words = append(words, fmt.Sprintf("%02X ack", b))
+			}
 			for i := 0; i+8 <= len(s.Out); i += 8 {
 				switch {
 				case !s.Reads:
@@ -38,23 +43,28 @@ var i2cWire = wire{
 		return []string{strings.Join(append(words, "stop"), " ")}
 	},
 	seen: func(p *Part, r *record.Record) ([]access.Seen, bool) {
-		if r.Kind != record.Transaction || len(r.Data) == 0 || r.Data[0]>>1 != p.End.(i2c.End).Address {
+		address := p.End.(i2c.End).Address
+		if r.Kind != record.Transaction || len(r.Data) == 0 {
 			return nil, false
 		}
+		parts := i2c.Parts(r)
 		var out []access.Seen
-		for i, b := range r.Data {
-			if i < len(r.Back) && r.Back[i]&record.Addressing != 0 {
-				out = append(out, access.Seen{Reads: b&1 == 1})
-				continue
-			}
-			if len(out) == 0 {
+		for i, x := range parts {
+			if x.Address != address.Number() || x.Ten != address.Ten() {
 				return nil, false
 			}
-			if s := &out[len(out)-1]; s.Reads {
-				s.In = appendBits(s.In, uint64(b), 8, 0)
-			} else {
-				s.Out = appendBits(s.Out, uint64(b), 8, 0)
+			if x.Ten && !x.Read && len(x.Data) == 0 && i+1 < len(parts) && parts[i+1].Read {
+				continue // only the address was written
 			}
+			s := access.Seen{Reads: x.Read}
+			for _, b := range x.Data {
+				if x.Read {
+					s.In = appendBits(s.In, uint64(b), 8, 0)
+				} else {
+					s.Out = appendBits(s.Out, uint64(b), 8, 0)
+				}
+			}
+			out = append(out, s)
 		}
 		return out, true
 	},
@@ -74,6 +84,15 @@ var i2cWire = wire{
 				}
 			}
 			out = append(out, p)
+		}
+		for _, o := range parts {
+			if a := o.End.(i2c.End).Address; a.Ten() {
+				p := Probe{Address: a.Number(), Text: fmt.Sprintf("start %02X ack %02X ack stop", a.Wire(false)[0], a.Wire(false)[1]), Part: o}
+				if reading {
+					p.Text = fmt.Sprintf("start %02X ack %02X ack restart %02X ack .. nack stop", a.Wire(false)[0], a.Wire(false)[1], a.First(true))
+				}
+				out = append(out, p)
+			}
 		}
 		return out
 	},

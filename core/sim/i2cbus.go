@@ -161,7 +161,7 @@ func (b *i2cBus) start(n I2C) {
 			on = &i2c.Memory{Bytes: slices.Clone(d.Holds), Pointer: d.Pointer}
 			b.parts[d.Name] = on
 		}
-		t := &i2c.Target{Device: on, Address: int(d.Address)}
+		t := &i2c.Target{Device: on, Address: d.Address.Number(), Ten: d.Address.Ten()}
 		if part := b.works[d.Name]; part != nil {
 			t.Ready = func() bool { return part.Ready(b.w.now) }
 		}

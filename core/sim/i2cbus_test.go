@@ -152,7 +152,7 @@ func TestSilentDevicesAreNamed(t *testing.T) {
 	w.RunTo(quantity.Second)
 	found := diagnose.Link(w.store.Snapshot(), b.Link("hull"))
 	require.Len(t, found, 1)
-	assert.Contains(t, found[0].Seen, "boat-lamps does not acknowledge its address 21 (42 on the wire)")
+	assert.Contains(t, found[0].Seen, "boat-lamps does not acknowledge its address 21 (42, 43 on the wire)")
 	n.Devices = nil
 	require.NoError(t, w.Do("hull", link.Configure{State: packed(n)}, nil))
 	w.RunTo(3 * quantity.Second)

@@ -50,7 +50,7 @@ func (v *View) drawI2C(a cells.Area, b *bench.Link) {
 		}
 		x := a.Text(nameAt, out.y, style, glyph)
 		x = a.Text(x+1, out.y, cells.Plain, fmt.Sprintf("%-14s", d.Name))
-		x = a.Text(x+1, out.y, cells.Plain, fmt.Sprintf("%02X  (%02X, %02X on the wire)", d.End.Address, d.End.Address<<1, d.End.Address<<1|1))
+		x = a.Text(x+1, out.y, cells.Plain, fmt.Sprintf("%s  (%s)", d.End.Address, d.End.Address.OnWire()))
 		x = a.Text(x+2, out.y, cells.Plain, "to "+d.End.Most.BitRate())
 		for _, note := range []string{d.About, d.Source} {
 			if x+2+cells.Width(note) <= a.W {

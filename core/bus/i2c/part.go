@@ -3,7 +3,6 @@ package i2c
 import (
 	"encoding/hex"
 	"fmt"
-	"strconv"
 	"strings"
 
 	"gavrix/core/doc"
@@ -13,7 +12,7 @@ import (
 // End is a device's end as its sheet words it.
 type End struct {
 	Name    string
-	Address uint8 // seven bits
+	Address Address // seven bits
 	Most    quantity.Rate
 	Load    float64 // capacitance of its pins, farad
 	// Stretch is the longest time for which it holds the clock low.
@@ -24,35 +23,11 @@ type End struct {
 	Holds   []byte
 }
 
-// AddressType is a 7-bit address as files write it.
-var AddressType = doc.Scalar("a 7-bit address in hex, as 0x4B", ParseAddress)
-
-// ParseAddress reads a 7-bit address in hex, with 0x in front: the byte with the
-// direction bit, and a number that may be decimal, are refused with a question.
-func ParseAddress(s string) (int, error) {
-	digits, hex := strings.CutPrefix(strings.ToLower(s), "0x")
-	n, err := strconv.ParseUint(digits, 16, 8)
-	decimal, notDecimal := strconv.ParseUint(s, 10, 7)
-	switch {
-	case err != nil:
-		return 0, fmt.Errorf("%q is no address: write two digits in hex, as 0x4B", s)
-	case n > 0x7f && !hex && notDecimal == nil:
-		return 0, fmt.Errorf("%s is no 7-bit address in hex: did you mean 0x%02X (%s is the byte with the direction bit), or 0x%02X (%s in decimal)?", s, n>>1, s, decimal, s)
-	case n > 0x7f:
-		return 0, fmt.Errorf("%s is more than 7 bits: the byte with the direction bit? Did you mean 0x%02X?", s, n>>1)
-	case !hex && notDecimal == nil:
-		return 0, fmt.Errorf("%s may be hex or decimal: did you mean 0x%02X, or 0x%02X (%s in decimal)?", s, n, decimal, s)
-	case !hex:
-		return 0, fmt.Errorf("%s: did you mean 0x%02X?", s, n)
-	}
-	return int(n), nil
-}
-
 var loadType = doc.Scalar("a capacitance, as 10 pF", func(s string) (float64, error) { return quantity.ParseScaled(s, "F") })
 
 // EndSchema lists what a device file says of an i2c device.
 var EndSchema = doc.Map(
-	doc.Key{Name: "address", Doc: "7-bit address, without the read bit, as 0x4B", Type: AddressType, Required: true},
+	doc.Key{Name: "address", Doc: "7-bit address, without the read bit, as 0x4B, or one of ten bits, as 10-bit 0x1A3", Type: AddressType, Required: true},
 	doc.Key{Name: "most", Doc: "the most that its clock may run at", Type: doc.RateType, Required: true},
 	doc.Key{Name: "capacitance", Doc: "of each of its pins", Type: loadType, Default: "10 pF"},
 	doc.Key{Name: "pointer", Doc: "bytes at the start of a write that set the pointer to what is read or written", Type: doc.Int(0, 2), Default: "1"},
@@ -71,7 +46,7 @@ func parseHolds(s string) ([]byte, error) {
 // ParseEnd reads an end that was validated with EndSchema.
 func ParseEnd(n *doc.Node, name string) (End, error) {
 	return End{
-		Name: name, Address: uint8(doc.Of[int](n, "address")), Most: doc.Of[quantity.Rate](n, "most"), Load: doc.Of[float64](n, "capacitance"),
+		Name: name, Address: doc.Of[Address](n, "address"), Most: doc.Of[quantity.Rate](n, "most"), Load: doc.Of[float64](n, "capacitance"),
 		Pointer: doc.Of[int](n, "pointer"), Holds: doc.Of[[]byte](n, "holds"), Stretch: doc.Of[quantity.Time](n, "stretch"),
 	}, nil
 }

@@ -1,6 +1,7 @@
 package i2c
 
 import (
+	"fmt"
 	"regexp"
 	"testing"
 
@@ -18,5 +19,33 @@ func TestAddressesAreAskedAbout(t *testing.T) {
 		n, err := ParseAddress(text)
 		require.NoError(t, err)
 		require.Equal(t, want, n)
+	}
+}
+
+// TestAddressesOnTheWire: each address of either size gives the bytes of the standard's
+// tables, and only it.
+func TestAddressesOnTheWire(t *testing.T) {
+	seen := map[string]bool{}
+	for n := range 0x80 {
+		a, err := ParseAddress(fmt.Sprintf("0x%02X", n))
+		require.NoError(t, err)
+		assert.Equal(t, []byte{byte(2 * n)}, a.Wire(false))
+		assert.Equal(t, []byte{byte(2*n + 1)}, a.Wire(true))
+		seen[a.OnWire()] = true
+	}
+	for n := range 0x400 {
+		a, err := ParseAddress(fmt.Sprintf("10-bit 0x%X", n))
+		require.NoError(t, err)
+		assert.True(t, a.Ten())
+		assert.Equal(t, n, a.Number())
+		w := a.Wire(false)
+		assert.Equal(t, n, int(w[0]&^0xF0>>1)<<8|int(w[1]))
+		assert.Equal(t, []byte{w[0] | 1}, a.Wire(true))
+		seen[a.OnWire()] = true
+	}
+	assert.Len(t, seen, 0x480)
+	for _, s := range []string{"10-bit 1A3", "10-bit 0x400", "10-bit", "0x1A3"} {
+		_, err := ParseAddress(s)
+		assert.ErrorContains(t, err, "10-bit", s)
 	}
 }

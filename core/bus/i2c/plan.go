@@ -45,13 +45,33 @@ func ParseTransaction(text string) (Transaction, error) {
 	}
 	high, _, _ := planned(text, true)
 	var t Transaction
+	second := -1
 	for i, b := range low {
 		open := b.Value != high[i].Value
 		switch {
 		case b.Start && open:
 			return t, errors.New("an address is not open")
+		case b.Start && b.Value>>3 == 0x1e && b.Value&1 == 0:
+			// The low byte of an address of ten bits follows.
+			if i+1 >= len(low) || low[i+1].Start || low[i+1].Value != high[i+1].Value {
+				return t, fmt.Errorf("%02X begins an address of ten bits: its second byte follows", b.Value)
+			}
+			t.Segments = append(t.Segments, Segment{Ten: true, Address: int(b.Value>>1&3)<<8 | int(low[i+1].Value)})
+			second = i + 1
+			continue
+		case i == second:
+			continue
 		case b.Start && b.Value>>3 == 0x1e:
-			return t, errors.New("write 10-bit addresses by the words of a device file; here are 7-bit ones")
+			n := len(t.Segments)
+			if n == 0 || !t.Segments[n-1].Ten || t.Segments[n-1].Address>>8 != int(b.Value>>1&3) {
+				return t, fmt.Errorf("%02X reads from an address of ten bits, which is written before: start %02X ack .. ack restart %02X ack", b.Value, b.Value&^1, b.Value)
+			}
+			if s := &t.Segments[n-1]; len(s.Data) == 0 && s.Read == 0 {
+				s.Read = -1 // only the address was written
+			} else {
+				t.Segments = append(t.Segments, Segment{Ten: true, Address: s.Address, Read: -1})
+			}
+			continue
 		case b.Start:
 			t.Segments = append(t.Segments, Segment{Address: int(b.Value >> 1)})
 			if b.Value&1 == 1 {
