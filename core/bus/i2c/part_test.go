@@ -18,7 +18,7 @@ func TestAddressesAreAskedAbout(t *testing.T) {
 	for text, want := range map[string]int{"0x4B": 0x4b, "0X4b": 0x4b, "0x7F": 0x7f, "0x03": 3} {
 		n, err := ParseAddress(text)
 		require.NoError(t, err)
-		require.Equal(t, want, n)
+		require.Equal(t, Address(want), n)
 	}
 }
 
@@ -29,23 +29,23 @@ func TestAddressesOnTheWire(t *testing.T) {
 	for n := range 0x80 {
 		a, err := ParseAddress(fmt.Sprintf("0x%02X", n))
 		require.NoError(t, err)
-		assert.Equal(t, []byte{byte(2 * n)}, a.Wire(false))
-		assert.Equal(t, []byte{byte(2*n + 1)}, a.Wire(true))
+		require.Equal(t, []byte{byte(2 * n)}, a.Wire(false))
+		require.Equal(t, []byte{byte(2*n + 1)}, a.Wire(true))
 		seen[a.OnWire()] = true
 	}
 	for n := range 0x400 {
 		a, err := ParseAddress(fmt.Sprintf("10-bit 0x%X", n))
 		require.NoError(t, err)
-		assert.True(t, a.Ten())
-		assert.Equal(t, n, a.Number())
+		require.True(t, a.Ten())
+		require.Equal(t, n, a.Number())
 		w := a.Wire(false)
-		assert.Equal(t, n, int(w[0]&^0xF0>>1)<<8|int(w[1]))
-		assert.Equal(t, []byte{w[0] | 1}, a.Wire(true))
+		require.Equal(t, n, int(w[0]&^0xF0>>1)<<8|int(w[1]))
+		require.Equal(t, []byte{w[0] | 1}, a.Wire(true))
 		seen[a.OnWire()] = true
 	}
-	assert.Len(t, seen, 0x480)
+	require.Len(t, seen, 0x480)
 	for _, s := range []string{"10-bit 1A3", "10-bit 0x400", "10-bit", "0x1A3"} {
 		_, err := ParseAddress(s)
-		assert.ErrorContains(t, err, "10-bit", s)
+		require.ErrorContains(t, err, "10-bit", s)
 	}
 }
