@@ -234,6 +234,8 @@ func TestPagesOfAPart(t *testing.T) {
 		{"page: 3,", "page: 300,", "does not fit the 8 bits"},
 		{"page: 3,", "page: 0,", "have the number 0x20"},
 		{"page: 3,", "", "have the number 0x20"},
+		{"BANK: {number: 2, width: 8}", "BANK: {number: 2, width: 12, in-turn: low-first}", "no pattern moves a part of its 12 bits"},
+		{"BANK: {number: 2, width: 8}", "BANK: {number: 2, width: 16, in-turn: first}", "one of high-first, low-first"},
 		{"page: 3,", "page: three,", "whole number"},
 		{"pages: BANK", "check: {bits: 8, polynomial: 6}\npages: BANK", "lowest bit is 1"},
 		{"pages: BANK", "check: {bits: 8, polynomial: 7, over: all}\npages: BANK", "one of word, line"},

@@ -58,6 +58,10 @@ func (p *Part) Grants(pat *access.Pattern, u *access.Use) access.Reason {
 		case r == nil && p.Size(number) == 0:
 			return access.NoSuch
 		case r == nil:
+		case pat.Writes && r.Turn > 0:
+			if !r.some(func(a register.Access) bool { return a != register.ReadOnly }) {
+				return access.Unwritable
+			}
 		case pat.Writes:
 			if why := p.grantsWrite(r, u.Values[i]); why != access.Granted {
 				return why

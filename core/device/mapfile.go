@@ -71,6 +71,7 @@ func mapKeys(messages bool) []doc.Key {
 	reg := append([]doc.Key{
 		{Name: "number", Doc: "the number by which it is reached; absent: it stands in patterns by its name", Type: numberType},
 		{Name: "width", Doc: "its bits", Type: doc.Int(1, 64), Default: "8"},
+		{Name: "in-turn", Doc: "it is wider than what is moved at once: it goes in pieces under its number, one after the other, and which comes first", Type: doc.Enum("high-first", "low-first")},
 		{Name: "page", Doc: "the page on which it is; absent: it is on all of them", Type: numberType},
 		{Name: "access", Doc: "what reading and writing do", Type: accessType, Default: "read-write"},
 		{Name: "reset", Doc: "content after power-up", Type: numberType, Default: "0"},
@@ -256,6 +257,7 @@ func bindMap(dir fs.FS, d *Device, root *doc.Node) []finding.Finding {
 			}
 		},
 		func() { x.chain(d, root.Get("chain")) },
+		func() { x.turns(root) },
 		func() { x.reachable(root) },
 		func() {
 			x.pages(root)
@@ -295,6 +297,9 @@ func (x *mapper) register(n *doc.Node) {
 	if slices.Contains([]string{"reg", "value", "more", "skip", "check", "count", "echo", "why", "text", "_"}, n.Key) {
 		x.fault("bad-name", n, "take another name", "%s has a meaning of its own in patterns", n.Key)
 		return
+	}
+	if at := n.Get("in-turn"); at != nil {
+		r.Turn, r.LowFirst = -1, doc.As[string](at) == "low-first" // its size is known with the patterns
 	}
 	if at := n.Get("page"); at != nil {
 		r.Paged, r.Page = true, doc.As[uint64](at)
@@ -601,7 +606,7 @@ func (x *mapper) pattern(rules access.Rules, n *doc.Node) {
 // reachable holds registers and patterns against each other.
 func (x *mapper) reachable(root *doc.Node) {
 	for _, p := range x.m.Patterns {
-		if p.Text == nil && p.NumberBits > 0 && !(x.m.Memory != nil && p.ValueBits == 8) && !slices.ContainsFunc(x.m.Registers, func(r *Register) bool { return r.Numbered && r.Bits == p.ValueBits }) {
+		if p.Text == nil && p.NumberBits > 0 && !(x.m.Memory != nil && p.ValueBits == 8) && !slices.ContainsFunc(x.m.Registers, func(r *Register) bool { return r.Numbered && r.AtOnce() == p.ValueBits }) {
 			x.fault("no-such-register", root.Get("access", p.Name), "mend the pattern, or the width of the registers", "%s is for registers of %d bits; none has that size", p.Name, p.ValueBits)
 		}
 	}
@@ -625,7 +630,7 @@ func (x *mapper) reachable(root *doc.Node) {
 		}
 		generic := false
 		for _, p := range x.m.Patterns {
-			if p.NumberBits == 0 || p.ValueBits != r.Bits {
+			if p.NumberBits == 0 || p.ValueBits != r.AtOnce() {
 				continue
 			}
 			if generic = true; r.Address&^ones(p.NumberBits) != 0 {
@@ -637,6 +642,24 @@ func (x *mapper) reachable(root *doc.Node) {
 			return slices.Contains(p.HeldIn, r.Name) || slices.Contains(p.HeldOut, r.Name)
 		}) && len(x.faults) == 0 {
 			x.fault("register-unreachable", n, "add a pattern, or mend its width", "%s has %d bits; no pattern reads or writes registers of that size", r.Name, r.Bits)
+		}
+	}
+}
+
+// turns finds the sizes of the pieces in which registers go.
+func (x *mapper) turns(root *doc.Node) {
+	for _, r := range x.m.Registers {
+		if r.Turn == 0 {
+			continue
+		}
+		r.Turn = 0
+		for _, p := range x.m.Patterns {
+			if p.NumberBits > 0 && p.ValueBits > 0 && p.ValueBits < r.Bits && r.Bits%p.ValueBits == 0 {
+				r.Turn = max(r.Turn, p.ValueBits)
+			}
+		}
+		if n := root.Get("registers", r.Name, "in-turn"); r.Turn == 0 || !r.Numbered {
+			x.fault("bad-turn", n, "give it a number, and a width that is several times what a pattern moves", "%s: no pattern moves a part of its %d bits", r.Name, r.Bits)
 		}
 	}
 }

@@ -92,9 +92,11 @@ type Part struct {
 	now    quantity.Time
 	// Of a memory: its bytes, what came for it and is stored when the writing ends, and
 	// until when that takes.
-	cells     *Cells
-	written   map[uint64]byte
-	texts     map[*Text]string
+	cells   *Cells
+	written map[uint64]byte
+	texts   map[*Text]string
+	// in and out are the pieces of registers that came, or went, so far.
+	in, out   map[*Register]*turn
 	torn      []int
 	busyUntil quantity.Time
 }
@@ -105,7 +107,7 @@ func (d *Device) NewPart(cells *Cells) *Part {
 	if cells == nil {
 		cells = d.NewCells()
 	}
-	p := &Part{cells: cells, m: d.Map, acts: d.Acts, holds: map[*Register]uint64{}, frozen: map[*Value]uint64{}, still: map[*Value]bool{}, texts: map[*Text]string{}}
+	p := &Part{cells: cells, m: d.Map, acts: d.Acts, holds: map[*Register]uint64{}, frozen: map[*Value]uint64{}, still: map[*Value]bool{}, texts: map[*Text]string{}, in: map[*Register]*turn{}, out: map[*Register]*turn{}}
 	for _, r := range d.Map.Registers {
 		p.holds[r] = r.Reset
 	}
@@ -250,7 +252,7 @@ func (p *Part) Size(number uint64) int {
 	}
 	switch {
 	case r != nil:
-		return r.Bits
+		return r.AtOnce()
 	case p.m.Memory != nil && number < uint64(p.m.Memory.Size):
 		return 8
 	}
@@ -297,6 +299,25 @@ func (r *Register) Each(f func(mask uint64, a register.Access)) {
 	}
 }
 
+// turn are the pieces of a register so far: how many, and the content.
+type turn struct {
+	n     int
+	value uint64
+}
+
+// next gives the turn of a register, the first piece where all came.
+func next(turns map[*Register]*turn, r *Register) *turn {
+	t := turns[r]
+	if t == nil {
+		t = &turn{}
+		turns[r] = t
+	}
+	if t.n == r.Turns() {
+		*t = turn{}
+	}
+	return t
+}
+
 // Read implements access.Registers.
 func (p *Part) Read(number uint64) uint64 {
 	r := p.register(number, false)
@@ -306,6 +327,19 @@ func (p *Part) Read(number uint64) uint64 {
 	case r == nil:
 		return 0
 	}
+	if r.Turn > 0 {
+		t := next(p.out, r)
+		if t.n == 0 {
+			t.value = p.take(r)
+		}
+		t.n++
+		return t.value >> r.Shift(t.n-1) & ones(r.Turn)
+	}
+	return p.take(r)
+}
+
+// take reads a whole register, with what that does.
+func (p *Part) take(r *Register) uint64 {
 	v, holds := p.holds[r], p.holds[r]
 	r.Each(func(mask uint64, a register.Access) {
 		switch a {
@@ -331,6 +365,14 @@ func (p *Part) Write(number, value uint64) {
 		return
 	case r == nil:
 		return
+	}
+	if r.Turn > 0 {
+		t := next(p.in, r)
+		t.value |= value & ones(r.Turn) << r.Shift(t.n)
+		if t.n++; t.n < r.Turns() {
+			return
+		}
+		value = t.value
 	}
 	v := p.holds[r]
 	r.Each(func(mask uint64, a register.Access) {

@@ -60,6 +60,34 @@ type Register struct {
 	// Side is that of a register whose number reaches another one when it is used the
 	// other way.
 	Side Side
+	// Turn is the size of the pieces in which it is read and written one after the other
+	// under its number; 0: it goes as a whole. LowFirst: the lowest piece first.
+	Turn     int
+	LowFirst bool
+}
+
+// Turns is in how many pieces the register goes.
+func (r *Register) Turns() int {
+	if r.Turn == 0 {
+		return 1
+	}
+	return r.Bits / r.Turn
+}
+
+// Shift is the place of the piece with an index.
+func (r *Register) Shift(i int) int {
+	if r.LowFirst {
+		return i * r.Turn
+	}
+	return r.Bits - (i+1)*r.Turn
+}
+
+// AtOnce is the number of bits that one access moves.
+func (r *Register) AtOnce() int {
+	if r.Turn > 0 {
+		return r.Turn
+	}
+	return r.Bits
 }
 
 // Side says which way of access reaches a register.
@@ -340,7 +368,7 @@ func (m *Map) Fits(p *access.Pattern, number uint64) bool {
 		return m.TextAt(number) != nil
 	}
 	for i := m.index(number); i >= 0 && i < len(m.Registers) && m.Registers[i].Numbered && m.Registers[i].Address == number; i++ {
-		if m.Registers[i].Bits == p.ValueBits {
+		if m.Registers[i].AtOnce() == p.ValueBits {
 			return true
 		}
 	}

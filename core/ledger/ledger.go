@@ -45,6 +45,10 @@ func (p Presence) String() string {
 // Part is what is known of a part.
 type Part struct {
 	Entries map[*device.Register]*Entry
+	// Pending are the pieces that were written of registers that go in several, where not
+	// all of them were.
+	Pending map[*device.Register]Pieces
+	taken   map[*device.Register]Pieces // that were read
 	// Texts are what was read or written of texts.
 	Texts map[*device.Text]TextEntry
 	// Cells are the bytes of a memory as they were read or written last, Pages how often
@@ -57,6 +61,19 @@ type Part struct {
 	waits        bool     // it was asked, and its time for the answer is not over
 	identity     Presence // Proved or Other, once it was read
 	mute         bool
+}
+
+// Pieces are those of a register that went so far.
+type Pieces struct {
+	N       int
+	Content uint64
+}
+
+// piece takes a piece, and gives the content when it was the last one.
+func (p *Pieces) piece(x operation.Piece) (content uint64, whole bool) {
+	p.Content |= x.Value << x.Shift(p.N)
+	p.N++
+	return p.Content, p.N == x.Turns()
 }
 
 // TextEntry is what is known of a text.
@@ -98,7 +115,7 @@ func New(b *bench.Bench) *Ledger {
 	for _, link := range b.Links {
 		x := links{parts: link.Parts()}
 		for _, p := range x.parts {
-			k := &Part{Entries: map[*device.Register]*Entry{}, Cells: map[uint64]Cell{}, Pages: map[uint64]int{}, Texts: map[*device.Text]TextEntry{}}
+			k := &Part{Entries: map[*device.Register]*Entry{}, Cells: map[uint64]Cell{}, Pages: map[uint64]int{}, Texts: map[*device.Text]TextEntry{}, Pending: map[*device.Register]Pieces{}, taken: map[*device.Register]Pieces{}}
 			k.mute = p.Map != nil && !p.Asked() && operation.Known(p.Kind.Name) && p.Mute()
 			x.known = append(x.known, k)
 			t := p.Talk()
@@ -261,6 +278,18 @@ func (k *Part) hold(p *operation.Part, m *operation.Meaning, at quantity.Time) {
 					delete(k.Entries, r)
 				}
 			}
+		}
+	}
+	for _, x := range m.Pieces {
+		all := k.taken
+		if x.Wrote {
+			all = k.Pending
+		}
+		so := all[x.Register]
+		content, whole := so.piece(x)
+		if all[x.Register] = so; whole {
+			delete(all, x.Register)
+			k.entry(x.Register, content, at, x.Wrote)
 		}
 	}
 	for reg, content := range m.Contents {

@@ -316,6 +316,15 @@ func (x *run) contents(rs []*device.Register) (map[*device.Register]uint64, bool
 		if s.Selects {
 			continue
 		}
+		if s.Registers[0].Turn > 0 {
+			reg := s.Registers[0]
+			if !a.Known[0] {
+				x.r.say(Fault, "nobody drives the line while piece %d of %s should come back", s.Turn+1, reg.Name)
+				return nil, false
+			}
+			out[reg] |= a.Values[0] << reg.Shift(s.Turn)
+			continue
+		}
 		for i, reg := range s.Registers {
 			v, known := a.Held[reg.Name]
 			if s.Plan.Pattern.Reads {

@@ -12,6 +12,7 @@ import (
 
 	"gavrix/core/bench"
 	"gavrix/core/capture"
+	"gavrix/core/ledger"
 	"gavrix/core/operate"
 	"gavrix/core/operation"
 	"gavrix/core/quantity"
@@ -29,6 +30,8 @@ registers:
   B1:   {number: 0x20, page: 3}
   B2:   {number: 0x21, page: 3}
   C1:   {number: 0x20, page: 5}
+  LONG: {number: 0x40, width: 24, in-turn: low-first}
+  HIGH: {number: 0x41, width: 16, in-turn: high-first, page: 3}
   STATE: {number: 0x30, access: read-only, reset: 0x81}
   ORDER: {number: 0x30, access: write-only}
 identity: {read: ID, expect: 0x5A}
@@ -82,6 +85,12 @@ func TestPagedRegisters(t *testing.T) {
 			require.Equal(t, model["A1"]<<8|model["C1"], r.Values[0].Raw)
 			require.Equal(t, model["B1"]<<8|model["B2"], r.Values[1].Raw)
 			require.Equal(t, uint64(1), do(t, h, name, "read BANK.LAMP").Values[0].Raw)
+			wide := rapid.Uint64Range(0, 1<<24-1).Draw(t, "wide")
+			r = do(t, h, name, fmt.Sprintf("write LONG 0x%X", wide))
+			require.Contains(t, []operate.Verdict{operate.OK, operate.Warn}, r.Verdict, says(r))
+			require.Equal(t, wide, do(t, h, name, "read LONG").Values[0].Raw)
+			do(t, h, name, fmt.Sprintf("write HIGH 0x%X", wide&0xFFFF))
+			require.Equal(t, wide&0xFFFF, do(t, h, name, "read HIGH").Values[0].Raw)
 			r = do(t, h, name, fmt.Sprintf("write ORDER 0x%X", to))
 			require.Equal(t, operate.OK, r.Verdict)
 			require.False(t, r.Changes[0].KnowsAfter)
@@ -135,5 +144,30 @@ func TestAddressesOfTenBits(t *testing.T) {
 		require.NoError(t, err)
 		_, err = operate.On(h, h.Bench, l).Do(context.Background(), c.text, op)
 		assert.ErrorContains(t, err, c.says, c.text)
+	}
+}
+
+// TestHalfWritten: a register that goes in pieces is told to be half written, and is not
+// written on as if it were not.
+func TestHalfWritten(t *testing.T) {
+	for _, name := range []string{"spi", "i2c", "uart"} {
+		h := paged(t)
+		l := h.Bench.Link(name)
+		op, err := operation.Parse("write LONG 0x123456", l.Parts())
+		require.NoError(t, err)
+		steps, err := op.Fixed()
+		require.NoError(t, err)
+		require.Len(t, steps, 3)
+		r := do(t, h, name, "raw "+steps[0].Texts[0])
+		assert.Contains(t, says(r), "LONG, one of its 3 pieces written 0x56", name)
+		r = do(t, h, name, "write LONG 0x9")
+		assert.Equal(t, operate.Refused, r.Verdict)
+		assert.Contains(t, says(r), "half written, 1 of 3 pieces")
+		led := ledger.New(h.Bench)
+		led.Update(h.Store().Snapshot())
+		assert.Equal(t, 1, led.Part(l.Index, 0).Pending[l.Parts()[0].Map.Named("LONG")].N)
+		do(t, h, name, "raw "+steps[1].Texts[0], "raw "+steps[2].Texts[0])
+		assert.Equal(t, uint64(0x123456), do(t, h, name, "read LONG").Values[0].Raw, name)
+		assert.Equal(t, operate.OK, do(t, h, name, "write LONG 0x9").Verdict)
 	}
 }

@@ -81,6 +81,12 @@ func (x *run) write(v *device.Value, text string) bool {
 			return false
 		}
 	}
+	for _, reg := range regs {
+		if n := x.pending(reg); n > 0 && !x.op.Force {
+			x.r.say(Refused, "%s is half written, %d of %d pieces: the next one would be taken for the rest; write the rest with raw, or force", reg.Name, n, reg.Turns())
+			return false
+		}
+	}
 	// Before.
 	var ask []*device.Register
 	for _, reg := range regs {
@@ -178,6 +184,15 @@ func (x *run) writings(reg *device.Register) int {
 	x.ledger.Update(x.Session.Store().Snapshot())
 	if k := x.ledger.Part(x.Link.Index, x.op.Part.Index); k != nil && k.Entries[reg] != nil {
 		return k.Entries[reg].Writes
+	}
+	return 0
+}
+
+// pending is how many pieces of a register were written that is not written as a whole.
+func (x *run) pending(reg *device.Register) int {
+	x.ledger.Update(x.Session.Store().Snapshot())
+	if k := x.ledger.Part(x.Link.Index, x.op.Part.Index); k != nil {
+		return k.Pending[reg].N
 	}
 	return 0
 }

@@ -34,9 +34,19 @@ type Meaning struct {
 	page    uint64 // that the part is on
 	// Misfit: a check does not fit; contents that came back beside it are not taken.
 	Misfit bool
+	// Pieces are those of registers that go in several, one after the other.
+	Pieces []Piece
 	// Moved says what passed through a chain that was no whole of it; "" of others. Its
 	// registers that are not in Contents hold something that is not known.
 	Moved string
+}
+
+// Piece is a part of a register that went alone; which one it is depends on what went
+// before.
+type Piece struct {
+	*device.Register
+	Value uint64
+	Wrote bool
 }
 
 // Of finds what a transaction is among the operations of the parts of a link. Parts that
@@ -183,6 +193,10 @@ func (m *Meaning) fill(a access.Answer, answered bool) {
 		}
 		switch {
 		case r == nil || !plan.Pattern.Reads && !plan.Pattern.Writes:
+		case r.Turn > 0 && plan.Pattern.Writes:
+			m.Pieces = append(m.Pieces, Piece{r, plan.Values[i], true})
+		case r.Turn > 0 && a.Known[i]:
+			m.Pieces = append(m.Pieces, Piece{r, a.Values[i], false})
 		case plan.Pattern.Writes:
 			m.Contents[r] = plan.Values[i]
 		case a.Known[i]:
@@ -322,6 +336,13 @@ func (m *Meaning) Sentence() string {
 			names = append(names, r.Name)
 		}
 		parts = append(parts, strings.Join(names, ", ")+" read, nobody answers")
+	}
+	for _, p := range m.Pieces {
+		verb := "read"
+		if p.Wrote {
+			verb = "written"
+		}
+		parts = append(parts, fmt.Sprintf("%s, one of its %d pieces %s 0x%0*X", p.Name, p.Turns(), verb, (p.Turn+3)/4, p.Value))
 	}
 	if len(parts) == 0 {
 		parts = append(parts, m.Plan.Pattern.Name)

@@ -480,7 +480,10 @@ type Step struct {
 	Registers []*device.Register
 	// Selects: it brings the part onto the page of the next ones.
 	Selects bool
-	part    *Part
+	// Turn is the index of the piece of the only register that it moves, where that goes
+	// in several.
+	Turn int
+	part *Part
 }
 
 // Endures says how often the step may be done at one place; 0: that is not stated.
@@ -511,11 +514,14 @@ func (p *Part) ReadSteps(rs []*device.Register, content func(*device.Register) (
 			out[i].Registers = append(out[i].Registers, run...)
 			continue
 		}
-		step, err := p.step(pat, access.Use{Number: run[0].Address, Units: len(run)}, run, content)
-		if err != nil {
-			return nil, err
+		for i := range run[0].Turns() {
+			step, err := p.step(pat, access.Use{Number: run[0].Address, Units: len(run)}, run, content)
+			if err != nil {
+				return nil, err
+			}
+			step.Turn = i
+			out = append(out, step)
 		}
-		out = append(out, step)
 	}
 	return out, nil
 }
@@ -556,7 +562,7 @@ func runs(rs []*device.Register, by func(*device.Register) *access.Pattern) [][]
 	var out [][]*device.Register
 	for len(rs) > 0 {
 		n := 1
-		for pat := by(rs[0]); pat != nil && pat.Repeats() && n < len(rs) && rs[n].Numbered && rs[n].Bits == rs[0].Bits && rs[n].Paged == rs[0].Paged && rs[n].Page == rs[0].Page && rs[n].Address == rs[0].Address+uint64(n); {
+		for pat := by(rs[0]); pat != nil && pat.Repeats() && rs[0].Turn == 0 && n < len(rs) && rs[n].Turn == 0 && rs[n].Numbered && rs[n].Bits == rs[0].Bits && rs[n].Paged == rs[0].Paged && rs[n].Page == rs[0].Page && rs[n].Address == rs[0].Address+uint64(n); {
 			n++
 		}
 		out = append(out, rs[:n])
@@ -576,7 +582,7 @@ func (p *Part) reading(r *device.Register) *access.Pattern {
 		return nil
 	}
 	for _, pat := range p.Map.Patterns {
-		if pat.Reads && pat.ValueBits == r.Bits {
+		if pat.Reads && pat.ValueBits == r.AtOnce() {
 			return pat
 		}
 	}
@@ -633,6 +639,18 @@ func (p *Part) WriteSteps(rs []*device.Register, to map[*device.Register]uint64,
 		if pat == nil {
 			return nil, fmt.Errorf("%s: no operation writes it", run[0].Name)
 		}
+		if r := run[0]; r.Turn > 0 {
+			for i := range r.Turns() {
+				u := access.Use{Number: r.Address, Units: 1, Values: []uint64{to[r] >> r.Shift(i) & (1<<r.Turn - 1)}}
+				step, err := p.step(pat, u, run, content)
+				if err != nil {
+					return nil, err
+				}
+				step.Turn = i
+				out = append(out, step)
+			}
+			continue
+		}
 		u := access.Use{Held: map[string]uint64{run[0].Name: to[run[0]]}}
 		if pat.Writes {
 			u = access.Use{Number: run[0].Address, Units: len(run)}
@@ -658,7 +676,7 @@ func (p *Part) writing(r *device.Register) *access.Pattern {
 	}
 	if r.Numbered && r.Side != device.ReadSide {
 		for _, pat := range p.Map.Patterns {
-			if pat.Writes && pat.ValueBits == r.Bits {
+			if pat.Writes && pat.ValueBits == r.AtOnce() {
 				return pat
 			}
 		}

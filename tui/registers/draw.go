@@ -140,7 +140,11 @@ func (v *View) drawRegister(a cells.Area, y int, h ui.Host, k *ledger.Part, r ro
 	e, has := content(k, r.reg)
 	if !has {
 		a.Text(contentAt, y, cells.Quiet, "–")
-		a.Text(meansAt, y, cells.Quiet, access(r.reg))
+		text := access(r.reg)
+		if k != nil && k.Pending[r.reg].N > 0 {
+			text = fmt.Sprintf("half written, %d of %d", k.Pending[r.reg].N, r.reg.Turns())
+		}
+		a.Text(meansAt, y, cells.Quiet, text)
 		return
 	}
 	st := style
@@ -151,6 +155,9 @@ func (v *View) drawRegister(a cells.Area, y int, h ui.Host, k *ledger.Part, r ro
 	x := a.Text(contentAt, y, st, r.reg.Hex(e.Content))
 	x = a.Text(x, y, cells.Doubt, mark)
 	state := age(h, e)
+	if n := k.Pending[r.reg].N; n > 0 {
+		state = fmt.Sprintf("half written, %d of %d  ", n, r.reg.Turns()) + state
+	}
 	room := a.W - max(meansAt, x+2) - cells.Width(state) - 2
 	text := r.reg.About
 	if d := r.value.Format.Decode(e.Content); len(r.reg.Fields) == 0 && d.Meaning() != d.Hex() {
