@@ -76,6 +76,7 @@ type App struct {
 	version  uint64
 	ledger   *ledger.Ledger
 	meanings *bench.Meanings
+	dump     ui.Dump // of the MCU's registers
 	findings [][]finding.Finding // by link
 	linted   [][]finding.Finding // those that the bench alone shows; nil: to be found anew
 
@@ -377,6 +378,19 @@ const doLimit = 10 * time.Second
 
 // Ledger implements ui.Host.
 func (a *App) Ledger() *ledger.Ledger { return a.ledger }
+
+// Dump implements ui.Host.
+func (a *App) Dump() *ui.Dump { return &a.dump }
+
+// Controls implements ui.Host.
+func (a *App) Controls() {
+	for i, n := range a.views {
+		if c, is := n.view.(ui.Controller); is {
+			a.view = i
+			c.ShowControls(a)
+		}
+	}
+}
 
 // Meanings implements ui.Host.
 func (a *App) Meanings() *bench.Meanings { return a.meanings.Within(&a.snap.Reader) }

@@ -116,6 +116,9 @@ func TestRegistersByKeys(t *testing.T) {
 	assert.Contains(t, l.says("watch 1 ms"), "at least 10 ms")
 	assert.Contains(t, l.says("watch"), "nothing is watched")
 	l.typed("N")
+	assert.Contains(t, l.screen(), "REGISTERS  hull  Marlow 40  values to write")
+	assert.Contains(t, l.screen(), "I1CTL")
+	l.typed("N")
 	assert.Contains(t, l.screen(), "log-memory  part 3 of 3")
 	l.hit(tea.KeyPressMsg{Code: tea.KeyDown})
 	l.typed("e")
@@ -131,6 +134,8 @@ func TestRegistersByKeys(t *testing.T) {
 	assert.Contains(t, l.screen(), "written 1×")
 	l.says("link upper-gauge")
 	assert.Contains(t, l.screen(), "No part on this link has registers")
+	assert.Contains(t, l.screen(), "REGISTERS  upper-gauge  Marlow 40")
+	assert.Contains(t, l.screen(), "S1CTL")
 	l.says("link pump")
 	assert.Contains(t, l.screen(), "pump-drive")
 }

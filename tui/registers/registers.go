@@ -14,8 +14,10 @@ import (
 	"gavrix/core/ledger"
 	"gavrix/core/operate"
 	"gavrix/core/operation"
+	"gavrix/core/picture"
 	"gavrix/core/quantity"
 	"gavrix/core/register"
+	"gavrix/core/scene"
 	"gavrix/draw/cells"
 	"gavrix/tui/ui"
 )
@@ -32,6 +34,10 @@ type View struct {
 	busy    bool
 	bench   map[int]*operate.Bench
 	of      any // the session that the benches are of
+
+	controls bool              // the MCU's registers are shown
+	typed    map[uint64]uint64 // values to hold against them, by address
+	word     int               // the one under the cursor
 
 	mark   map[*device.Register]uint64 // what registers held when it was set
 	watch  *watch
@@ -152,8 +158,54 @@ func content(k *ledger.Part, r *device.Register) (*ledger.Entry, bool) {
 	return e, has
 }
 
+// ShowControls implements ui.Controller.
+func (v *View) ShowControls(ui.Host) { v.controls = true }
+
+// onMCU says whether the MCU's registers are shown: they stand behind the last part, and
+// alone where no part has any.
+func (v *View) onMCU(h ui.Host) bool {
+	return h.Link() != nil && (v.controls || len(parts(h)) == 0)
+}
+
+// turn goes to another part, or to the MCU.
+func (v *View) turn(h ui.Host, by int) func(string) tea.Cmd {
+	return func(string) tea.Cmd {
+		n, i := len(parts(h)), int(h.LinkIndex())
+		at := v.part[i] % max(n, 1)
+		if v.onMCU(h) {
+			at = n
+		}
+		at = (at + by + n + 1) % (n + 1)
+		v.controls = at == n
+		if at < n {
+			v.part[i] = at
+		}
+		v.top = 0
+		return nil
+	}
+}
+
+// Scene implements ui.Pictured: the MCU's registers.
+func (v *View) Scene(h ui.Host) *scene.Scene {
+	if !v.onMCU(h) {
+		return nil
+	}
+	words, err := h.Bench().Words()
+	if err != nil {
+		return nil
+	}
+	return picture.Registers(h.Bench().MCU.Name+": control registers", words)
+}
+
 // Commands implements ui.View.
 func (v *View) Commands(h ui.Host) []ui.Command {
+	turns := []ui.Command{
+		{Name: "next-part", Keys: []string{"n", "right"}, Help: "the next part of the link; behind the last the MCU", Short: "part", Run: v.turn(h, 1)},
+		{Name: "previous-part", Keys: []string{"N", "left"}, Help: "the part before", Run: v.turn(h, -1)},
+	}
+	if v.onMCU(h) {
+		return append(turns, v.wordCommands(h)...)
+	}
 	p := v.shown(h)
 	if p == nil {
 		return nil
@@ -165,21 +217,11 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 			return nil
 		}
 	}
-	turn := func(by int) func(string) tea.Cmd {
-		return func(string) tea.Cmd {
-			n := len(parts(h))
-			i := int(h.LinkIndex())
-			v.part[i] = (v.part[i] + by + n) % n
-			v.top = 0
-			return nil
-		}
-	}
 	out := []ui.Command{
 		{Name: "row-above", Keys: []string{"up", "k"}, Help: "the register above", Run: move(-1)},
 		{Name: "row-below", Keys: []string{"down", "j"}, Help: "the register below", Run: move(1)},
-		{Name: "next-part", Keys: []string{"n", "right"}, Help: "the next part of the link", Short: "part", Run: turn(1)},
-		{Name: "previous-part", Keys: []string{"N", "left"}, Help: "the part before", Run: turn(-1)},
 	}
+	out = append(out, turns...)
 	if h.Session() == nil {
 		return append(out, v.markCommand(h, p))
 	}
@@ -359,6 +401,10 @@ func (v *View) Type(k tea.KeyPressMsg, h ui.Host) tea.Cmd {
 
 // Paste implements ui.Paster.
 func (v *View) Paste(text string, h ui.Host) {
+	if v.entry == nil && v.onMCU(h) {
+		ui.PasteDump(h, text)
+		return
+	}
 	if v.entry != nil {
 		v.entry.Set(v.entry.Text() + strings.Join(strings.Fields(text), " "))
 	}
@@ -520,18 +566,17 @@ func (v *View) Draw(a cells.Area, h ui.Host) {
 		a.Paragraph(1, 2, cells.Plain, "A capture without a bench says nothing of registers: open it with --bench FILE.", 0)
 		return
 	}
-	x = a.Text(x+2, 0, cells.Strong, l.Name)
-	ps := parts(h)
-	if len(ps) == 0 {
-		y := a.Paragraph(1, 2, cells.Plain, "No part on this link has registers that its device file describes.", 0)
-		what := "Name them below `registers:` and `access:` of its device file; docs/device-files.md shows how, from a data sheet to a value."
-		if !operation.Known(l.Kind.Name) {
-			what = fmt.Sprintf("Parts on a link of kind %s have none.", l.Kind.Name)
+	if v.onMCU(h) {
+		v.drawWords(a, h, l)
+		if len(parts(h)) > 0 {
+			return
 		}
-		y = a.Paragraph(1, y+1, cells.Quiet, what, 0)
-		a.Paragraph(1, y+1, cells.Quiet, "The MCU's own control registers are in Timing (2), under r.", 0)
+		below := a.Part(0, max(a.H-4, 0), a.W, 4)
+		below.Paragraph(1, 0, cells.Quiet, "No part on this link has registers that its device file describes. docs/device-files.md shows how, from a data sheet to a value.", 0)
 		return
 	}
+	x = a.Text(x+2, 0, cells.Strong, l.Name)
+	ps := parts(h)
 	p := v.shown(h)
 	x = a.Text(x+2, 0, cells.Strong, p.Name)
 	if len(ps) > 1 {

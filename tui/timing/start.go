@@ -1,16 +1,12 @@
 package timing
 
 import (
-	"fmt"
-	"os"
 	"slices"
-	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
 	"gavrix/core/bench"
 	"gavrix/core/picture"
-	"gavrix/core/sim"
 	"gavrix/core/startup"
 	"gavrix/draw/cells"
 	"gavrix/tui/ui"
@@ -18,21 +14,21 @@ import (
 
 // judged gives the start-up steps in the order in which they are shown, and what
 // they are judged from.
-func (v *View) judged(l *bench.Link) ([]startup.Verdict, string) {
+func (v *View) judged(h ui.Host, l *bench.Link) ([]startup.Verdict, string) {
 	c, err := l.Chain()
 	if err != nil {
 		return nil, ""
 	}
-	if v.dump != nil {
-		return picture.Chain(c.FromDump(v.dump), c.Needed()), v.source
+	if d := h.Dump(); d.Seen != nil {
+		return picture.Chain(c.FromDump(d.Seen), c.Needed()), d.Source
 	}
 	steps := l.Steps(c)
 	return picture.Chain(c.Judge(steps), steps), "the steps that the firmware does"
 }
 
 // drawStart shows the start-up chain.
-func (v *View) drawStart(a cells.Area, l *bench.Link) {
-	vs, from := v.judged(l)
+func (v *View) drawStart(a cells.Area, h ui.Host, l *bench.Link) {
+	vs, from := v.judged(h, l)
 	x := a.Text(0, 0, cells.Head, "START-UP")
 	x = a.Text(x+2, 0, cells.Strong, l.Name)
 	a.Text(x+3, 0, cells.Quiet, "unit "+l.Unit.Name)
@@ -95,7 +91,7 @@ func (v *View) drawStart(a cells.Area, l *bench.Link) {
 	if y-v.top > body.H {
 		a.Right(a.W, a.H-1, cells.Quiet, "↓ more")
 	}
-	if v.dump == nil && a.H-1 > top+y {
+	if h.Dump().Seen == nil && a.H-1 > top+y {
 		a.Text(0, a.H-1, cells.Quiet, "x leaves the step out or puts it back, < > move it: the simulated MCU follows at once")
 	} else if a.H-1 > top+y {
 		a.Text(0, a.H-1, cells.Quiet, ":dump - goes back to the firmware's steps")
@@ -127,11 +123,11 @@ func (v *View) steps(h ui.Host, change func(steps []string, name string, c start
 		if l == nil {
 			return nil
 		}
-		if v.dump != nil {
+		if h.Dump().Seen != nil {
 			h.Say("a dump is shown; :dump - goes back to the firmware's steps, which can be changed")
 			return nil
 		}
-		vs, _ := v.judged(l)
+		vs, _ := v.judged(h, l)
 		if v.step >= len(vs) {
 			return nil
 		}
@@ -151,7 +147,7 @@ func (v *View) steps(h ui.Host, change func(steps []string, name string, c start
 		}
 		h.Edit(l.StartEdit(steps))
 		if l = h.Link(); l != nil {
-			vs, _ = v.judged(l)
+			vs, _ = v.judged(h, l)
 			for i := range vs {
 				if vs[i].Name == at.Name {
 					v.step = i
@@ -186,64 +182,12 @@ func shift(steps []string, name string, by int) []string {
 
 // loadDump reads a dump of registers, or takes that of the simulated MCU.
 func (v *View) loadDump(h ui.Host) func(string) tea.Cmd {
-	return func(name string) tea.Cmd {
-		b := h.Bench()
-		switch {
-		case b == nil || b.MCU.Registers == nil:
-			h.Warn("the bench describes no registers; name a .csv table or a .svd below mcu.registers")
-			return nil
-		case name == "-":
-			v.dump = nil
-			return nil
-		case name == "":
-			v.dump, v.source = sim.Dump(b), "the registers of the simulated MCU"
-			v.page = startPage
-			return nil
-		}
-		registers := b.MCU.Registers
-		return func() tea.Msg {
-			f, err := os.Open(name)
-			if err != nil {
-				return ui.Done(func(h ui.Host) { h.Warn("the dump can't be read: %v", err) })
-			}
-			defer f.Close()
-			seen, err := registers.ReadDump(f)
-			return ui.Done(func(h ui.Host) {
-				if err != nil {
-					h.Warn("%s: %v", name, err)
-					return
-				}
-				v.dump, v.source, v.page = seen, "the dump "+name, startPage
-			})
-		}
-	}
+	return func(name string) tea.Cmd { return ui.LoadDump(h, name, func() { v.page = startPage }) }
 }
 
 // Paste implements ui.Paster: a dump of registers.
 func (v *View) Paste(text string, h ui.Host) {
-	b := h.Bench()
-	if b == nil || b.MCU.Registers == nil {
-		h.Warn("the bench describes no registers, so the pasted text can't be read as a dump")
-		return
+	if ui.PasteDump(h, text) {
+		v.page = startPage
 	}
-	seen, err := b.MCU.Registers.ReadDump(strings.NewReader(strings.ReplaceAll(text, "\r", "\n")))
-	if err != nil || len(seen) == 0 {
-		h.Warn("what was pasted is no dump of registers: %v", cause(err))
-		return
-	}
-	v.dump, v.source, v.page = seen, "the pasted dump, "+lines(len(seen)), startPage
-}
-
-func lines(n int) string {
-	if n == 1 {
-		return "1 line"
-	}
-	return fmt.Sprintf("%d lines", n)
-}
-
-func cause(err error) string {
-	if err == nil {
-		return "no line has an address and a value"
-	}
-	return err.Error()
 }

@@ -12,7 +12,6 @@ import (
 	"gavrix/core/bench"
 	"gavrix/core/finding"
 	"gavrix/core/picture"
-	"gavrix/core/register"
 	"gavrix/core/safe"
 	"gavrix/core/scene"
 	"gavrix/draw/cells"
@@ -26,15 +25,11 @@ type View struct {
 	editDevice bool // the frame keys change the device's end
 	entry      *ui.Entry
 
-	page   page
-	step   int               // the step under the cursor, in the order of the picture
-	dump   []register.Seen   // of which the start-up is judged; nil: from the bench
-	source string            // where the dump comes from
-	typed  map[uint64]uint64 // values to hold against the registers, by address
-	word   int               // the register under the cursor
-	data   bool              // of can: the data phase
-	dev    int               // the device on a bus
-	top    int               // first row shown of a page that is longer than the screen
+	page page
+	step int  // the step under the cursor, in the order of the picture
+	data bool // of can: the data phase
+	dev  int  // the device on a bus
+	top  int  // first row shown of a page that is longer than the screen
 }
 
 // page is what the view is about.
@@ -43,7 +38,6 @@ type page uint8
 const (
 	framePage page = iota // clock, margin and frame
 	startPage             // the start-up chain
-	wordsPage             // control registers
 )
 
 // New gives the view.
@@ -63,14 +57,8 @@ func (v *View) Scene(h ui.Host) *scene.Scene {
 	}
 	switch v.page {
 	case startPage:
-		vs, from := v.judged(c)
+		vs, from := v.judged(h, c)
 		return picture.Startup(c, vs, from)
-	case wordsPage:
-		words, err := h.Bench().Words()
-		if err != nil {
-			return nil
-		}
-		return picture.Registers(h.Bench().MCU.Name+": control registers", words)
 	}
 	return picture.Timing(c, v.look(c))
 }
@@ -116,9 +104,7 @@ func (v *View) Draw(a cells.Area, h ui.Host) {
 	}
 	switch {
 	case v.page == startPage:
-		v.drawStart(a, c)
-	case v.page == wordsPage:
-		v.drawWords(a, h.Bench(), c)
+		v.drawStart(a, h, c)
 	default:
 		kinds[c.Kind.Name].draw(v, a, c)
 	}
@@ -189,14 +175,11 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 	}
 	cs := []ui.Command{
 		{Name: "start-up", Keys: []string{"s"}, Help: "start-up steps, or back to the frame", Short: "start-up", Run: to(startPage)},
-		{Name: "control-registers", Keys: []string{"r"}, Help: "control registers, or back to the frame", Short: "registers", Run: to(wordsPage)},
+		{Name: "control-registers", Keys: []string{"r"}, Help: "the MCU's registers, in Registers (3)", Short: "registers", Run: func(string) tea.Cmd { h.Controls(); return nil }},
 		{Name: "dump", Args: "[FILE]", Help: "judge from a dump; alone: the simulated", Run: v.loadDump(h)},
 	}
-	switch v.page {
-	case startPage:
+	if v.page == startPage {
 		return append(v.startCommands(h), cs...)
-	case wordsPage:
-		return append(v.wordCommands(h), cs...)
 	}
 	l := h.Link()
 	if l == nil {

@@ -57,6 +57,10 @@ type Host interface {
 	Ledger() *ledger.Ledger
 	// Meanings says what the records of the snapshot mean; nil: nothing is known.
 	Meanings() *bench.Meanings
+	// Dump is what the MCU's registers were seen to hold; never nil.
+	Dump() *Dump
+	// Controls shows the MCU's registers.
+	Controls()
 	// Edit changes the bench as one step and brings it into the simulation.
 	Edit(edits ...finding.Edit)
 	// Say shows a message in the footer until the next key.
@@ -108,6 +112,11 @@ type Paster interface {
 // Finder is a view that can go to a time on the selected link.
 type Finder interface {
 	Find(at quantity.Time, h Host)
+}
+
+// Controller is a view that can show the MCU's registers.
+type Controller interface {
+	ShowControls(h Host)
 }
 
 // Pictured is a view whose picture can be saved.

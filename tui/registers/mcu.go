@@ -1,4 +1,4 @@
-package timing
+package registers
 
 import (
 	"fmt"
@@ -30,11 +30,13 @@ func ofLink(b *bench.Bench, l *bench.Link) ([]bench.SharedWord, error) {
 	return out, nil
 }
 
-// drawWords shows the control registers of the link, one taken apart.
-func (v *View) drawWords(a cells.Area, b *bench.Bench, l *bench.Link) {
+// drawWords shows the MCU's control registers for the link, one taken apart.
+func (v *View) drawWords(a cells.Area, h ui.Host, l *bench.Link) {
+	b := h.Bench()
 	x := a.Text(0, 0, cells.Head, "REGISTERS")
 	x = a.Text(x+2, 0, cells.Strong, l.Name)
-	a.Text(x+3, 0, cells.Quiet, "values to write, from the settings of unit "+l.Unit.Name)
+	x = a.Text(x+2, 0, cells.Strong, b.MCU.Name)
+	a.Text(x+2, 0, cells.Quiet, "values to write, from the settings of unit "+l.Unit.Name)
 	words, err := ofLink(b, l)
 	switch {
 	case err != nil:
@@ -42,12 +44,12 @@ func (v *View) drawWords(a cells.Area, b *bench.Bench, l *bench.Link) {
 		return
 	case len(words) == 0:
 		a.Paragraph(1, 2, cells.Plain, "No setting goes into a described register. Name a .csv table or a .svd below mcu.registers, and say below the unit's `control:` where its settings go.", 0)
-		a.Paragraph(1, 5, cells.Quiet, "r goes back to the frame.", 0)
+		a.Paragraph(1, 5, cells.Quiet, "n goes on to the parts of the link.", 0)
 		return
 	}
 	v.word = min(max(v.word, 0), len(words)-1)
 	seen := map[uint64]uint64{}
-	for _, s := range v.dump {
+	for _, s := range h.Dump().Seen {
 		seen[s.Address] = s.Value
 	}
 	for address, value := range v.typed {
@@ -131,6 +133,7 @@ func (v *View) wordCommands(h ui.Host) []ui.Command {
 		}
 	}
 	return []ui.Command{
+		{Name: "dump", Args: "[FILE]", Help: "judge from a dump; alone: the simulated", Run: func(name string) tea.Cmd { return ui.LoadDump(h, name, nil) }},
 		{Name: "register-above", Keys: []string{"up", "k"}, Help: "the register above", Run: move(-1)},
 		{Name: "register-below", Keys: []string{"down", "j"}, Help: "the register below", Short: "register", Run: move(1)},
 		{Name: "value", Args: "[V]", Help: "hold a value against it; alone: no more", Run: v.hold(h)},
