@@ -386,6 +386,13 @@ func (a *App) linkCommands() []ui.Command {
 		{Name: "reconnect", Args: "END", Help: "join the wire there again", Run: a.ask("whose wire: mcu, a device, or a line as in", func(arg string) link.Intent { return link.Cut{End: arg, Joined: true} })},
 		{Name: "hold-line", Args: "LINE", Help: "hold a bus line at its active level", Run: a.ask("which line: "+a.roles(), func(arg string) link.Intent { return link.Hold{Role: arg} })},
 		{Name: "release-line", Args: "LINE", Help: "let it go", Run: a.ask("which line: "+a.roles(), func(arg string) link.Intent { return link.Hold{Role: arg, Release: true} })},
+		{Name: "loop-back", Args: "[off]", Help: "join out and in by a jumper", Run: func(arg string) tea.Cmd {
+			if arg != "" && arg != "off" {
+				a.Warn("write loop-back, or loop-back off")
+				return nil
+			}
+			return a.Do(link.Loop{On: arg == ""}, nil)
+		}},
 		{Name: "power-off", Args: "DEVICE", Help: "take the supply from a device", Run: a.ask("which device", func(arg string) link.Intent { return link.Power{Device: arg} })},
 		{Name: "power-on", Args: "DEVICE", Help: "give it back", Run: a.ask("which device", func(arg string) link.Intent { return link.Power{Device: arg, On: true} })},
 		{Name: "transact", Args: "TRANSACTION", Help: "do one transaction on the link", Run: a.ask("the transaction"+a.planHelp(), func(arg string) link.Intent { return link.Transact{Text: arg} })},

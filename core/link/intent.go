@@ -27,6 +27,7 @@ const (
 	PowerVerb     = "power"
 	ConfigureVerb = "configure"
 	PresetVerb    = "preset"
+	LoopVerb      = "loop"
 )
 
 // Send lets the MCU's end send characters.
@@ -53,6 +54,9 @@ type Power struct {
 	On     bool
 }
 
+// Loop joins the MCU's output with its own input, or takes the jumper away.
+type Loop struct{ On bool }
+
 // Configure lets a link go on in another state, which its kind packs into a word of
 // its own; whoever edits a bench makes them.
 type Configure struct{ State string }
@@ -75,6 +79,9 @@ func (Power) Verb() string     { return PowerVerb }
 func (Configure) Verb() string { return ConfigureVerb }
 
 // Verb implements Intent.
+func (Loop) Verb() string { return LoopVerb }
+
+// Verb implements Intent.
 func (Preset) Verb() string { return PresetVerb }
 
 func (s Send) args() string      { return hex.EncodeToString(s.Data) }
@@ -89,6 +96,8 @@ func (p Preset) args() string {
 	}
 	return fmt.Sprintf("%q %q 0x%X", p.Device, p.Value, p.Bits)
 }
+
+func (l Loop) args() string { return onOff(l.On) }
 
 func onOff(on bool) string {
 	if on {
@@ -123,6 +132,12 @@ var parsers = map[string]func(args string) (Intent, error){
 	PowerVerb: func(a string) (Intent, error) {
 		on, name, err := switched(a)
 		return Power{name, on}, err
+	},
+	LoopVerb: func(a string) (Intent, error) {
+		if a != "on" && a != "off" {
+			return nil, fmt.Errorf("%q: write on or off", a)
+		}
+		return Loop{a == "on"}, nil
 	},
 	ConfigureVerb: func(a string) (Intent, error) { return Configure{a}, nil },
 	PresetVerb: func(a string) (Intent, error) {

@@ -13,6 +13,7 @@ import (
 
 	"gavrix/core/bench"
 	"gavrix/core/capture"
+	"gavrix/core/link"
 	"gavrix/core/operate"
 	"gavrix/core/quantity"
 	"gavrix/core/sim"
@@ -103,4 +104,33 @@ func TestChecksOnTheBus(t *testing.T) {
 		model[part] = [2]uint16{v, m[1]}
 		require.Equal(t, operate.OK, do(t, h, link, "prove "+part).Verdict)
 	})
+}
+
+// TestLoopBack: with a jumper the MCU's unit reads what it sends, while no device drives;
+// one that does fights it, which is told.
+func TestLoopBack(t *testing.T) {
+	h := session(t)
+	plant(t, h, "gate", link.Loop{On: true})
+	r := do(t, h, "gate", "raw select 1 out 02 5A A5")
+	assert.Equal(t, operate.OK, r.Verdict)
+	assert.Contains(t, r.Exchanges[0].Outcome, "floating line", "leaf-angle drives against the jumper")
+	plant(t, h, "gate", link.Power{Device: "leaf-angle"})
+	rapid.Check(t, func(t *rapid.T) {
+		data := rapid.SliceOfN(rapid.Byte(), 1, 12).Draw(t, "data")
+		r := do(t, h, "gate", fmt.Sprintf("raw select 1 out % X", data))
+		assert.Equal(t, data, r.Exchanges[0].Record.Back, "%s", r.Exchanges[0].Outcome)
+	})
+	plant(t, h, "gate", link.Loop{})
+	r = do(t, h, "gate", "raw select 1 out 5A")
+	assert.NotEqual(t, []byte{0x5A}, r.Exchanges[0].Record.Back)
+	for _, name := range []string{"hull", "pump", "lower-gauge", "depth-strip"} {
+		l := h.Bench.Link(name)
+		_, err := h.Do(context.Background(), l.Index, link.Loop{On: true})
+		assert.Error(t, err, name)
+	}
+	in, err := link.ParseIntent("loop on")
+	require.NoError(t, err)
+	assert.Equal(t, link.Loop{On: true}, in)
+	_, err = link.ParseIntent("loop maybe")
+	assert.Error(t, err)
 }

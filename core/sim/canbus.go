@@ -373,7 +373,8 @@ func (b *canBus) bit() quantity.Time { return quantity.PeriodOf(b.now.Ends[0].No
 
 func (b *canBus) takes() map[string]string {
 	takes := map[string]string{
-		link.TransactVerb: "", link.HoldVerb: "", link.PowerVerb: "", link.ConfigureVerb: "", link.PresetVerb: "",
+		link.TransactVerb: "", link.LoopVerb: "all nodes of a can bus share one pair: each reads back what it sends",
+		link.HoldVerb: "", link.PowerVerb: "", link.ConfigureVerb: "", link.PresetVerb: "",
 		link.SendVerb: "a can node sends frames: transact 2A0 10 00",
 		link.CutVerb:  "all nodes of a can bus share one pair: its line can be held, and devices switched off",
 	}

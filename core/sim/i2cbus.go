@@ -313,7 +313,8 @@ func (b *i2cBus) bit() quantity.Time { return b.now.Bit }
 
 func (b *i2cBus) takes() map[string]string {
 	takes := map[string]string{
-		link.TransactVerb: "", link.HoldVerb: "", link.PowerVerb: "", link.ConfigureVerb: "", link.PresetVerb: "",
+		link.TransactVerb: "", link.LoopVerb: "all parties of an i2c bus share its lines: each reads back what it sends",
+		link.HoldVerb: "", link.PowerVerb: "", link.ConfigureVerb: "", link.PresetVerb: "",
 		link.SendVerb: "on an i2c bus transactions are sent: transact start 3A ack 07 ack stop",
 		link.CutVerb:  "all parties of an i2c bus share its lines: they can be held, and devices switched off",
 	}

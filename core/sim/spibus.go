@@ -108,6 +108,7 @@ type spiBus struct {
 	far    []*wire.Line // at the devices
 	high   []bool       // the levels of pin behind all that is driven
 	in     *spi.Join
+	loop   bool // a jumper joins out and in at the MCU
 	target []*spi.Target
 	tap    bus.Decoder
 
@@ -149,7 +150,7 @@ func newSPIBus(p place, l *bench.Link) simulated {
 		}
 		b.pin, b.far = append(b.pin, wire.NewLine(0, rest)), append(b.far, wire.NewLine(0, rest))
 	}
-	b.in = spi.NewJoin(len(b.now.Devices)+1, p.w.now)
+	b.in = spi.NewJoin(len(b.now.Devices)+2, p.w.now) // a hand that holds it, and a jumper
 	b.target = make([]*spi.Target, len(b.now.Devices))
 	b.works = make([]*device.Part, len(b.now.Devices))
 	b.cells = make([]*device.Cells, len(b.now.Devices))
@@ -316,9 +317,25 @@ func (b *spiBus) next() {
 	l, end := spi.EncodeTimed(d.MCU, d.Timing, at, b.ahead.words, nil)
 	b.lines, b.from = l, at
 	b.put(0, l.Clock)
+	b.jumper(l.Out)
 	b.put(1, l.Out)
 	b.put(3+b.ahead.device, l.Select)
 	b.at(end+d.Idle, sent, 0)
+}
+
+// jumper lets the line back follow out, where they are joined; toggles are those that out
+// goes on with.
+func (b *spiBus) jumper(toggles []quantity.Time) {
+	if !b.loop || b.now.NoOut {
+		return
+	}
+	high := b.high[1]
+	var driven []spi.Driven
+	for _, t := range toggles {
+		high = !high
+		driven = append(driven, spi.Driven{At: t, High: high, Driven: true})
+	}
+	b.in.Drive(len(b.target)+1, driven)
 }
 
 func (b *spiBus) put(role int, toggles []quantity.Time) {
@@ -430,7 +447,7 @@ func (b *spiBus) bit() quantity.Time { return 2 * b.now.Devices[0].Half }
 
 func (b *spiBus) takes() map[string]string {
 	takes := map[string]string{
-		link.TransactVerb: "", link.CutVerb: "", link.PowerVerb: "", link.ConfigureVerb: "", link.HoldVerb: "", link.PresetVerb: "",
+		link.TransactVerb: "", link.CutVerb: "", link.PowerVerb: "", link.ConfigureVerb: "", link.HoldVerb: "", link.PresetVerb: "", link.LoopVerb: "",
 		link.SendVerb: "on an spi bus words are exchanged: transact select 1 out 83 00 00",
 	}
 	if b.now.Off {
@@ -466,6 +483,12 @@ func (b *spiBus) do(i link.Intent, done func(link.Outcome)) error {
 		b.between(func() {
 			b.in.Drive(len(b.target), []spi.Driven{{At: b.w.now, Driven: !i.Release, Strong: true}})
 			b.note(b.w.now, "the line in is %s", map[bool]string{true: "let go", false: "held low"}[i.Release])
+		})
+	case link.Loop:
+		b.between(func() {
+			b.loop = i.On
+			b.in.Drive(len(b.target)+1, []spi.Driven{{At: b.w.now, High: b.high[1], Driven: i.On && !b.now.NoOut}})
+			b.note(b.w.now, "out and in %s", map[bool]string{true: "joined by a jumper", false: "apart again"}[i.On])
 		})
 	case link.Power:
 		k := slices.IndexFunc(b.now.Devices, func(d SPIPart) bool { return d.Name == i.Device })

@@ -128,6 +128,7 @@ func (l *uartLink) state() string { return packed(l.wanted) }
 
 func (l *uartLink) takes() map[string]string {
 	return map[string]string{
+		link.LoopVerb: "a jumper at a character link is not simulated",
 		link.SendVerb: "", link.CutVerb: "", link.PowerVerb: "", link.ConfigureVerb: "", link.PresetVerb: "",
 		link.HoldVerb:     "a character link has an output at each end: cut a wire, none can be held",
 		link.TransactVerb: "a character link sends characters: send",
