@@ -327,8 +327,15 @@ func (o *doOptions) plans(l *bench.Link, texts []string, ops []*operation.Operat
 		if op.Part != nil {
 			dev = op.Part.Index
 		}
+		about := ""
+		if op.Pattern != nil {
+			about = op.Part.Map.About(op.Pattern)
+		}
+		if about != "" {
+			entry["about"] = about
+		}
 		if !o.asJSON {
-			fmt.Fprintf(stdout, "%s\n", safe.Text(texts[i]))
+			fmt.Fprintf(stdout, "%s\n", safe.Text(strings.TrimSuffix(texts[i]+"   "+about, "   ")))
 		}
 		for _, s := range steps {
 			for k, text := range s.Texts {

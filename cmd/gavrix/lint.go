@@ -15,6 +15,7 @@ import (
 	"gavrix/core/finding"
 	"gavrix/core/link"
 	"gavrix/core/prove"
+	"gavrix/core/quantity"
 	"gavrix/core/safe"
 	"gavrix/core/session"
 	"gavrix/core/sim"
@@ -52,7 +53,7 @@ func lintCommand() *cobra.Command {
 			} else {
 				printFindings(stdout, fs)
 				if len(fs) == 0 {
-					fmt.Fprintf(stdout, "%s: %s, nothing to report\n", safe.Text(b.Name), counted(len(b.Links), "link"))
+					fmt.Fprintf(stdout, "%s: %s, nothing to report\n", safe.Text(b.Name), quantity.Count(len(b.Links), "link"))
 				}
 			}
 			if worst, any := finding.Worst(fs); any && worst == finding.Error {
@@ -140,9 +141,9 @@ func runChecks(ctx context.Context, b *bench.Bench, only []string, asJSON bool) 
 	} else {
 		printResults(results)
 		wrong := len(results) - checks
-		fmt.Fprintf(stdout, "%s, %d failed", counted(checks, "check"), failed-wrong)
+		fmt.Fprintf(stdout, "%s, %d failed", quantity.Count(checks, "check"), failed-wrong)
 		if wrong > 0 {
-			fmt.Fprintf(stdout, "; %s in the description", counted(wrong, "error"))
+			fmt.Fprintf(stdout, "; %s in the description", quantity.Count(wrong, "error"))
 		}
 		fmt.Fprintln(stdout)
 	}
@@ -202,12 +203,4 @@ func chosen(b *bench.Bench, names []string) ([]*bench.Link, error) {
 		out = append(out, l)
 	}
 	return out, nil
-}
-
-// counted gives a number with its noun.
-func counted(n int, noun string) string {
-	if n != 1 {
-		noun += "s"
-	}
-	return fmt.Sprintf("%d %s", n, noun)
 }

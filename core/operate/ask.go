@@ -216,9 +216,9 @@ func (x *run) rawCharacters() {
 	switch {
 	case x.err != nil:
 	case answers == 0:
-		x.r.say(OK, "%s sent; nothing came back within %s", counted(len(data), "character"), slack.Round(2))
+		x.r.say(OK, "%s sent; nothing came back within %s", quantity.Count(len(data), "character"), slack.Round(2))
 	default:
-		x.r.say(OK, "%s sent", counted(len(data), "character"))
+		x.r.say(OK, "%s sent", quantity.Count(len(data), "character"))
 	}
 }
 

@@ -11,7 +11,6 @@ import (
 	"gavrix/core/link"
 	"gavrix/core/operation"
 	"gavrix/core/quantity"
-	"gavrix/core/record"
 )
 
 // patient does a step on a memory, which does not answer while it writes: it is asked
@@ -30,7 +29,7 @@ func (x *run) patient(s operation.Step) (access.Answer, bool) {
 			return access.Answer{}, false
 		}
 		asked++
-		if out.OK || !silentAddress(out.Record) || x.Session.Now() >= limit {
+		if out.OK || !operation.Silent(x.Link.Kind.Name, out.Record) || x.Session.Now() >= limit {
 			return x.took(s, out, asked)
 		}
 		if x.err = x.wait(x.Session.Now() + max(m.Write/16, quantity.Microsecond)); x.err != nil {
@@ -38,11 +37,6 @@ func (x *run) patient(s operation.Step) (access.Answer, bool) {
 		}
 	}
 	return x.do(s)
-}
-
-// silentAddress says whether nobody acknowledged the address.
-func silentAddress(r *record.Record) bool {
-	return r != nil && len(r.Back) == 1 && r.Back[0]&record.Acked == 0
 }
 
 // took takes the outcome of a step that was one transaction.
@@ -58,7 +52,7 @@ func (x *run) took(s operation.Step, out link.Outcome, asked int) (access.Answer
 	}
 	spans, _ := x.op.Part.Seen(out.Record)
 	if n := len(s.Plan.Misfits(spans)); n > 0 {
-		x.r.say(Fault, "the check of what came does not fit, at %s: no value is taken from it; read it again", counted(n, "place"))
+		x.r.say(Fault, "the check of what came does not fit, at %s: no value is taken from it; read it again", quantity.Count(n, "place"))
 		return access.Answer{}, false
 	}
 	return s.Plan.Answer(operation.In(spans)), true
@@ -130,7 +124,7 @@ func (x *run) writeBytes(from int, data []byte) bool {
 		x.r.say(Fault, "byte 0x%X reads %02X where %02X was written; %d of %d bytes differ", from+at, after[at], data[at], differing(after, data), len(after))
 		return false
 	}
-	x.r.say(OK, "%s in %s are written and read back, in %s", counted(len(after), "byte"), counted(len(steps), "page"), (x.Session.Now() - began).Round(3))
+	x.r.say(OK, "%s in %s are written and read back, in %s", quantity.Count(len(after), "byte"), quantity.Count(len(steps), "page"), (x.Session.Now() - began).Round(3))
 	if same {
 		x.r.say(Warn, "they were there already: reading them back proves nothing")
 	}
@@ -138,13 +132,6 @@ func (x *run) writeBytes(from int, data []byte) bool {
 		x.r.say(OK, "each page stands %d writings: at one an hour that is %s", m.Endurance, years(m.Endurance))
 	}
 	return true
-}
-
-func counted(n int, noun string) string {
-	if n != 1 {
-		noun += "s"
-	}
-	return fmt.Sprintf("%d %s", n, noun)
 }
 
 // load writes a file's bytes into the memory.
@@ -168,7 +155,7 @@ func (x *run) load() {
 	size := uint64(x.op.Part.Map.Memory.Size)
 	for _, c := range chunks {
 		if c.At >= size || uint64(len(c.Data)) > size-c.At {
-			x.r.say(Refused, "%s: %s from 0x%X on: %s has 0x0 to 0x%X", x.op.File, counted(len(c.Data), "byte"), c.At, x.op.Part.Name, size-1)
+			x.r.say(Refused, "%s: %s from 0x%X on: %s has 0x0 to 0x%X", x.op.File, quantity.Count(len(c.Data), "byte"), c.At, x.op.Part.Name, size-1)
 			return
 		}
 	}
@@ -200,7 +187,7 @@ func (x *run) save() {
 		x.r.say(Fault, "%s is not whole: %v", x.op.File, err)
 		return
 	}
-	x.r.say(OK, "%s are in %s", counted(len(data), "byte"), x.op.File)
+	x.r.say(OK, "%s are in %s", quantity.Count(len(data), "byte"), x.op.File)
 }
 
 // years says how long a page lasts that is written every hour.

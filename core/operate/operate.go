@@ -264,7 +264,7 @@ func (x *run) do(s operation.Step) (access.Answer, bool) {
 	}
 	a := s.Plan.Answer(operation.In(spans))
 	if n := len(s.Plan.Misfits(spans)); n > 0 {
-		x.r.say(Fault, "the check of what came does not fit, at %s: no value is taken from it; read it again", counted(n, "place"))
+		x.r.say(Fault, "the check of what came does not fit, at %s: no value is taken from it; read it again", quantity.Count(n, "place"))
 		return a, false
 	}
 	for _, it := range a.Unlike {
@@ -644,7 +644,7 @@ func (x *run) job(j *device.Job) {
 			return
 		}
 	}
-	x.r.say(OK, "%s is over after %s; it was asked for %s", j.Name, (x.Session.Now() - started).Round(3), counted(asks, "time"))
+	x.r.say(OK, "%s is over after %s; it was asked for %s", j.Name, (x.Session.Now() - started).Round(3), quantity.Count(asks, "time"))
 	if len(j.Gives) == 0 {
 		return
 	}

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"gavrix/core/link"
+	"gavrix/core/operation"
 )
 
 // scan asks every address who is there.
@@ -19,7 +20,7 @@ func (x *run) scan() {
 			x.err = err
 			return
 		}
-		refused := out.Record != nil && len(out.Record.Back) > 0 && out.Record.Back[0] == out.Record.Back[0]&^1
+		refused := operation.Silent(x.Link.Kind.Name, out.Record)
 		if !out.OK && !refused {
 			x.r.say(Fault, "at address %02X: %s; the scan was ended", p.Address, out.Text)
 			return

@@ -96,6 +96,10 @@ var i2cWire = wire{
 		}
 		return out
 	},
+	silent: func(r *record.Record) bool {
+		parts := i2c.Parts(r)
+		return len(parts) > 0 && !parts[0].Acked
+	},
 	answers: func(r *record.Record, _ []access.Seen) bool {
 		return len(r.Back) > 0 && r.Back[0]&record.Acked != 0
 	},

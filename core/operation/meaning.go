@@ -7,6 +7,7 @@ import (
 
 	"gavrix/core/access"
 	"gavrix/core/device"
+	"gavrix/core/quantity"
 	"gavrix/core/record"
 )
 
@@ -158,16 +159,9 @@ func (p *Part) moved(spans []access.Seen) (*Meaning, bool) {
 
 func placesNoun(bits, each int) string {
 	if bits%each == 0 {
-		return counted(bits/each, "part")
+		return quantity.Count(bits/each, "part")
 	}
-	return counted(bits, "bit")
-}
-
-func counted(n int, noun string) string {
-	if n != 1 {
-		noun += "s"
-	}
-	return fmt.Sprintf("%d %s", n, noun)
+	return quantity.Count(bits, "bit")
 }
 
 // fill takes what was written, and what came back, where something did.

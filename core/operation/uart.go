@@ -109,7 +109,7 @@ func (x *characterTalk) take(r *record.Record) []Message {
 	return out
 }
 
-func bytesNoun(n int) string { return counted(n, "byte") }
+func bytesNoun(n int) string { return quantity.Count(n, "byte") }
 
 // asksCharacters is a request on a character link.
 type asksCharacters struct {

@@ -24,6 +24,9 @@ type wire struct {
 	frees string
 	// acknowledges: every part gives a sign of itself, whatever is asked.
 	acknowledges bool
+	// silent says whether nobody was there at all in a transaction; nil where that can't be
+	// told.
+	silent func(r *record.Record) bool
 	// answers says whether the part gave a sign of itself in it.
 	answers func(r *record.Record, spans []access.Seen) bool
 	// Of parts that are asked and answer, in place of seen and answers: asks begins a
@@ -52,6 +55,13 @@ func Known(kind string) bool {
 // another part.
 func (p *Part) Seen(r *record.Record) ([]access.Seen, bool) {
 	return wires[p.Kind.Name].seen(p, r)
+}
+
+// Silent says whether nobody was there at all in a transaction on a kind of bus, as far as
+// that can be told.
+func Silent(kind string, r *record.Record) bool {
+	silent := wires[kind].silent
+	return silent != nil && r != nil && silent(r)
 }
 
 // Answers says whether the part gave a sign of itself in a transaction whose spans these

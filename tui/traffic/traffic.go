@@ -110,7 +110,11 @@ func (v *View) Draw(a cells.Area, h ui.Host) {
 	}
 	x = a.Text(x+2, 0, cells.Strong, name)
 	if v.tap || !v.all && kindOf(l).Records != record.Chars {
-		x = a.Text(x+2, 0, cells.Info, "as an ideal tap reads it")
+		text := "as an ideal tap reads it"
+		if !v.tap && !v.all && kindOf(l).Records == record.Transaction {
+			text += ", and the MCU where it reads otherwise"
+		}
+		x = a.Text(x+2, 0, cells.Info, text)
 	} else if l.OneSided {
 		x = a.Text(x+2, 0, cells.Quiet, "as the port delivers it, times within "+l.Resolution.Round(2))
 	} else {

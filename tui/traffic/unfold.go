@@ -83,7 +83,7 @@ func sentence(l *dialogue.Line, link *capture.Link) string {
 	if l.From == record.Device {
 		to = link.MCU()
 	}
-	s := fmt.Sprintf("%s sent %s to %s in %s", link.EndName(l.From), counted(len(l.Data), "byte"), to, (l.End - l.At).Round(4))
+	s := fmt.Sprintf("%s sent %s to %s in %s", link.EndName(l.From), quantity.Count(len(l.Data), "byte"), to, (l.End - l.At).Round(4))
 	if l.Gap != 0 {
 		s += fmt.Sprintf(", after %s of silence", gapText(l.Gap, link))
 	}
@@ -108,11 +108,4 @@ func (v *View) oneByte(l *dialogue.Line, link *capture.Link, h ui.Host) string {
 		s += "  ▲ " + f.String()
 	}
 	return s
-}
-
-func counted(n int, noun string) string {
-	if n != 1 {
-		noun += "s"
-	}
-	return fmt.Sprintf("%d %s", n, noun)
 }

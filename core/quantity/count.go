@@ -1,0 +1,11 @@
+package quantity
+
+import "fmt"
+
+// Count gives a number of things in words: `1 byte`, `3 bytes`.
+func Count(n int, noun string) string {
+	if n != 1 {
+		noun += "s"
+	}
+	return fmt.Sprintf("%d %s", n, noun)
+}
