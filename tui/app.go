@@ -76,7 +76,7 @@ type App struct {
 	version  uint64
 	ledger   *ledger.Ledger
 	meanings *bench.Meanings
-	dump     ui.Dump // of the MCU's registers
+	dump     ui.Dump             // of the MCU's registers
 	findings [][]finding.Finding // by link
 	linted   [][]finding.Finding // those that the bench alone shows; nil: to be found anew
 

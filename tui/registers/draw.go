@@ -61,7 +61,7 @@ func numberOf(p *operation.Part, r row) string {
 // results.
 func (v *View) drawPart(a cells.Area, h ui.Host, p *operation.Part, k *ledger.Part) {
 	rows := rowsOf(p.Map)
-	at := min(max(v.row[key(h, p)], 0), max(len(rows)-1, 0))
+	at := min(max(v.row[v.key(h, p)], 0), max(len(rows)-1, 0))
 	below := v.belowHeight(h, a.W)
 	detail := 0
 	if a.H-below > 16 {

@@ -16,34 +16,32 @@ import (
 // perRow is how many bytes of a memory stand beside each other.
 const perRow = 16
 
-// memory gives the memory of a part that has nothing else; nil of other parts.
-func memory(p *operation.Part) *device.Memory {
-	if len(p.Map.Registers) > 0 {
-		return nil
-	}
-	return p.Map.Memory
+// onMemory says whether the bytes of the part's memory are shown, not its registers.
+func (v *View) onMemory(h ui.Host) bool {
+	all := slots(h)
+	return len(all) > 0 && all[v.part[int(h.LinkIndex())]%len(all)].memory
 }
 
-// rowCount is how many rows the list of a part has.
-func rowCount(p *operation.Part) int {
-	if m := memory(p); m != nil {
-		return (m.Size + perRow - 1) / perRow
+// rowCount is how many rows the list has.
+func (v *View) rowCount(h ui.Host, p *operation.Part) int {
+	if v.onMemory(h) {
+		return (p.Map.Memory.Size + perRow - 1) / perRow
 	}
 	return len(rowsOf(p.Map))
 }
 
 // byteAt is the number of the first byte of the row under the cursor.
 func (v *View) byteAt(h ui.Host, p *operation.Part) int {
-	return min(max(v.row[key(h, p)], 0), rowCount(p)-1) * perRow
+	return min(max(v.row[v.key(h, p)], 0), v.rowCount(h, p)-1) * perRow
 }
 
 // memoryCommands read and write bytes under the cursor.
 func (v *View) memoryCommands(h ui.Host, p *operation.Part) []ui.Command {
-	m := memory(p)
+	m := p.Map.Memory
 	page := func(by int) func(string) tea.Cmd {
 		return func(string) tea.Cmd {
-			k := key(h, p)
-			v.row[k] = min(max(v.row[k]+by*max(m.Page/perRow, 1), 0), rowCount(p)-1)
+			k := v.key(h, p)
+			v.row[k] = min(max(v.row[k]+by*max(m.Page/perRow, 1), 0), v.rowCount(h, p)-1)
 			return nil
 		}
 	}
@@ -74,8 +72,11 @@ func (v *View) memoryCommands(h ui.Host, p *operation.Part) []ui.Command {
 
 // drawMemory shows the bytes that are known, page by page.
 func (v *View) drawMemory(a cells.Area, h ui.Host, p *operation.Part, k *ledger.Part) {
-	m := memory(p)
-	text := fmt.Sprintf("%d bytes in pages of %d", m.Size, m.Page)
+	m := p.Map.Memory
+	text := fmt.Sprintf("%d bytes", m.Size)
+	if m.Page < m.Size {
+		text += fmt.Sprintf(" in pages of %d", m.Page)
+	}
 	if m.Write > 0 {
 		text += ", " + m.Write.String() + " to write one"
 	}
@@ -85,8 +86,8 @@ func (v *View) drawMemory(a cells.Area, h ui.Host, p *operation.Part, k *ledger.
 	a.Text(1, 0, cells.Quiet, text)
 	below := v.belowHeight(h, a.W)
 	room := max(a.H-below-3, 3)
-	n := rowCount(p)
-	at := min(max(v.row[key(h, p)], 0), n-1)
+	n := v.rowCount(h, p)
+	at := min(max(v.row[v.key(h, p)], 0), n-1)
 	list := min(n, room)
 	v.top = max(min(v.top, at), at-list+1, 0)
 	v.top = min(v.top, max(n-list, 0))

@@ -100,13 +100,33 @@ func parts(h ui.Host) []*operation.Part {
 	return out
 }
 
+// slot is what can be shown of a part: its registers, or the bytes of its memory.
+type slot struct {
+	part   *operation.Part
+	memory bool
+}
+
+// slots lists what can be shown of the parts of the selected link.
+func slots(h ui.Host) []slot {
+	var out []slot
+	for _, p := range parts(h) {
+		if len(p.Map.Registers)+len(p.Map.Texts) > 0 || p.Map.Memory == nil {
+			out = append(out, slot{p, false})
+		}
+		if p.Map.Memory != nil {
+			out = append(out, slot{p, true})
+		}
+	}
+	return out
+}
+
 // shown gives the part that is shown; nil where there is none.
 func (v *View) shown(h ui.Host) *operation.Part {
-	ps := parts(h)
-	if len(ps) == 0 {
+	all := slots(h)
+	if len(all) == 0 {
 		return nil
 	}
-	return ps[v.part[int(h.LinkIndex())]%len(ps)]
+	return all[v.part[int(h.LinkIndex())]%len(all)].part
 }
 
 // rowsOf lists registers with their fields, and values of several.
@@ -129,7 +149,9 @@ func rowsOf(m *device.Map) []row {
 	return out
 }
 
-func key(h ui.Host, p *operation.Part) string { return h.Link().Name + "\x00" + p.Name }
+func (v *View) key(h ui.Host, p *operation.Part) string {
+	return fmt.Sprintf("%s\x00%s\x00%t", h.Link().Name, p.Name, v.onMemory(h))
+}
 
 // current gives the row under the cursor.
 func (v *View) current(h ui.Host) (*operation.Part, row, bool) {
@@ -141,7 +163,7 @@ func (v *View) current(h ui.Host) (*operation.Part, row, bool) {
 	if len(rows) == 0 {
 		return p, row{}, false
 	}
-	return p, rows[min(max(v.row[key(h, p)], 0), len(rows)-1)], true
+	return p, rows[min(max(v.row[v.key(h, p)], 0), len(rows)-1)], true
 }
 
 // known gives what the traffic tells of the part.
@@ -170,7 +192,7 @@ func (v *View) onMCU(h ui.Host) bool {
 // turn goes to another part, or to the MCU.
 func (v *View) turn(h ui.Host, by int) func(string) tea.Cmd {
 	return func(string) tea.Cmd {
-		n, i := len(parts(h)), int(h.LinkIndex())
+		n, i := len(slots(h)), int(h.LinkIndex())
 		at := v.part[i] % max(n, 1)
 		if v.onMCU(h) {
 			at = n
@@ -212,8 +234,8 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 	}
 	move := func(by int) func(string) tea.Cmd {
 		return func(string) tea.Cmd {
-			k := key(h, p)
-			v.row[k] = min(max(v.row[k]+by, 0), max(rowCount(p)-1, 0))
+			k := v.key(h, p)
+			v.row[k] = min(max(v.row[k]+by, 0), max(v.rowCount(h, p)-1, 0))
 			return nil
 		}
 	}
@@ -226,7 +248,7 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 		return append(out, v.markCommand(h, p))
 	}
 	more := v.registerCommands(h, p)
-	if memory(p) != nil {
+	if v.onMemory(h) {
 		more = v.memoryCommands(h, p)
 	}
 	return append(append(out, more...),
@@ -543,7 +565,7 @@ func (v *View) Tick(h ui.Host) tea.Cmd {
 // Click implements ui.View.
 func (v *View) Click(_, y int, h ui.Host) {
 	if p := v.shown(h); p != nil && y >= v.listAt && y < v.listAt+v.listH {
-		v.row[key(h, p)] = min(v.top+y-v.listAt, rowCount(p)-1)
+		v.row[v.key(h, p)] = min(v.top+y-v.listAt, v.rowCount(h, p)-1)
 	}
 }
 
@@ -554,7 +576,7 @@ func (v *View) Wheel(down bool, h ui.Host) {
 		if down {
 			by = 3
 		}
-		v.row[key(h, p)] = min(max(v.row[key(h, p)]+by, 0), max(rowCount(p)-1, 0))
+		v.row[v.key(h, p)] = min(max(v.row[v.key(h, p)]+by, 0), max(v.rowCount(h, p)-1, 0))
 	}
 }
 
@@ -586,7 +608,10 @@ func (v *View) Draw(a cells.Area, h ui.Host) {
 				at = i + 1
 			}
 		}
-		a.Text(x+2, 0, cells.Quiet, fmt.Sprintf("part %d of %d", at, len(ps)))
+		x = a.Text(x+2, 0, cells.Quiet, fmt.Sprintf("part %d of %d", at, len(ps)))
+	}
+	if v.onMemory(h) && len(p.Map.Registers) > 0 {
+		x = a.Text(x+2, 0, cells.Quiet, "memory")
 	}
 	k := known(h, p)
 	pres := k.Presence()
@@ -597,7 +622,7 @@ func (v *View) Draw(a cells.Area, h ui.Host) {
 		about = strings.TrimPrefix(about+"   "+p.Source, "   ")
 	}
 	a.Text(1, 1, cells.Quiet, about)
-	if memory(p) != nil && k != nil {
+	if v.onMemory(h) && k != nil {
 		v.drawMemory(a.Part(0, 3, a.W, a.H-3), h, p, k)
 		return
 	}

@@ -106,15 +106,15 @@ func (v *View) spineLine(a cells.Area, y, i int, link *capture.Link, h ui.Host) 
 		if v.unanswered(i, h) {
 			x = a.Text(x+2, y, cells.Doubt, "no answer")
 		}
-		if x = max(x+2, spine+2+meaningAt); x+cells.Width(l.Meaning) <= a.W {
+		if x = max(x+2, spine+2+meaningAt); x+min(cells.Width(l.Meaning), leastMeaning) <= a.W {
 			a.Text(x, y, cells.Quiet, l.Meaning)
 		}
 		return y
 	}
 	room := a.Part(spine+2, y, a.W-spine-2, 1)
 	x := max(bytesOf(room, 0, 0, l)+2, meaningAt)
-	if l.Meaning != "" && x+cells.Width(l.Meaning)+cells.Width(marks)+2 <= room.W {
-		x = room.Text(x, 0, cells.Plain, l.Meaning) + 3
+	if free := room.W - x - cells.Width(marks) - 2; l.Meaning != "" && min(cells.Width(l.Meaning), leastMeaning) <= free {
+		x += room.Part(x, 0, free, 1).Text(0, 0, cells.Plain, l.Meaning) + 3
 	}
 	x = room.Text(x, 0, cells.Quiet, hexOf(l, room.W-x-cells.Width(marks)-3))
 	room.Text(x+2, 0, cells.Bad, marks)
@@ -123,6 +123,9 @@ func (v *View) spineLine(a cells.Area, y, i int, link *capture.Link, h ui.Host) 
 
 // meaningAt is the column behind the spine from which on a row says what it means.
 const meaningAt = 14
+
+// leastMeaning is how many columns of a meaning say enough to stand there.
+const leastMeaning = 16
 
 // gapRows is the number of rows that a silence takes: it grows with the
 // logarithm of the time.
