@@ -1,12 +1,15 @@
 package session
 
 import (
+	"bytes"
 	"context"
 	"io"
+	"io/fs"
 	"os"
 	"strings"
 	"sync"
 	"testing"
+	"testing/fstest"
 	"time"
 
 	"github.com/creack/pty"
@@ -17,6 +20,8 @@ import (
 	"gavrix/core/capture"
 	"gavrix/core/finding"
 	"gavrix/core/link"
+	"gavrix/core/operate"
+	"gavrix/core/operation"
 	"gavrix/core/prove"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
@@ -26,6 +31,7 @@ import (
 // farEnd plays lower-gauge on the master side of a pseudo-terminal.
 func farEnd(master *os.File) {
 	var line strings.Builder
+	beat := "8"
 	buf := make([]byte, 64)
 	for {
 		n, err := master.Read(buf)
@@ -43,6 +49,13 @@ func farEnd(master *os.File) {
 				answer = "3.417\n"
 			case "TEMP":
 				answer = "11.4\n"
+			case "WHO":
+				answer = "GAUGE 118\n"
+			case "BEAT?":
+				answer = beat + "\n"
+			}
+			if to, is := strings.CutPrefix(line.String(), "BEAT="); is {
+				beat, answer = to, "OK\n"
 			}
 			line.Reset()
 			if _, err := io.WriteString(master, answer); err != nil {
@@ -133,4 +146,54 @@ func TestPacedSimulation(t *testing.T) {
 	short, stop := context.WithTimeout(context.Background(), 10*time.Millisecond)
 	defer stop()
 	assert.ErrorIs(t, s.Wait(short, s.Now()+quantity.Second, func(*capture.Snapshot) bool { return false }), context.DeadlineExceeded, "time stands")
+}
+
+// TestAPartBehindARealPort: operations on its registers go over the port.
+func TestAPartBehindARealPort(t *testing.T) {
+	master, slave, err := pty.Open()
+	require.NoError(t, err)
+	defer master.Close()
+	defer slave.Close()
+	go farEnd(master)
+	files := fstest.MapFS{}
+	require.NoError(t, fs.WalkDir(demo.Files, ".", func(name string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		text, err := demo.Files.ReadFile(name)
+		// A busy machine is slow to answer.
+		files[name] = &fstest.MapFile{Data: bytes.Replace(text, []byte("within: 30 ms"), []byte("within: 20 s"), 1)}
+		return err
+	}))
+	b, faults := bench.Load(files, demo.Bench)
+	require.Empty(t, faults)
+	require.NoError(t, b.Apply(
+		finding.Edit{Path: []string{"links", "lower-gauge", "port", "path"}, Value: slave.Name()},
+		finding.Edit{Op: finding.Delete, Path: []string{"links", "lower-gauge", "mcu", "ask"}},
+		finding.Edit{Path: []string{"links", "lower-gauge", "mcu", "frame"}, Value: "8N1"},
+		finding.Edit{Path: []string{"links", "lower-gauge", "device", "frame"}, Value: "8N1"},
+	))
+	s := Open(b)
+	defer s.Close()
+	l := b.Link("lower-gauge")
+	ctx, stop := context.WithTimeout(t.Context(), time.Minute)
+	defer stop()
+	require.NoError(t, s.Wait(ctx, 10*quantity.Second, func(*capture.Snapshot) bool { return s.Info(l.Index).Open }))
+	for _, c := range []struct {
+		op      string
+		verdict operate.Verdict
+		says    string
+	}{
+		{"read LEVEL", operate.OK, ""},
+		{"prove lower-gauge", operate.Fault, "0x076 where 0x075 is expected"},
+		{"write BEAT 12", operate.OK, "BEAT is 0x0C"},
+		{`raw "X\n"`, operate.Fault, `refuses the message "X"`},
+	} {
+		op, err := operation.Parse(c.op, l.Parts())
+		require.NoError(t, err)
+		r, err := operate.On(s, b, l).Do(ctx, c.op, op)
+		require.NoError(t, err)
+		assert.Equal(t, c.verdict, r.Verdict, "%s: %s", c.op, r.Says)
+		assert.Contains(t, strings.Join(r.Says, "; "), c.says)
+	}
 }
