@@ -36,8 +36,10 @@ func (l *live) rowOf(name string) {
 // markedLine gives the row of the list that the cursor is on.
 func markedLine(screen string) string {
 	for line := range strings.Lines(screen) {
-		if strings.Contains(line, "▸") {
-			return line
+		for column := range strings.SplitSeq(line, "╎") {
+			if strings.Contains(column, "▸") {
+				return column
+			}
 		}
 	}
 	return ""
@@ -114,6 +116,12 @@ func TestRegistersByKeys(t *testing.T) {
 	l.rowOf("tilt")
 	assert.Contains(t, l.says("watch 50 ms"), "is read every 50 ms")
 	assert.Contains(t, l.says("watch 1 ms"), "at least 10 ms")
+	assert.Contains(t, l.says("watch"), "tilt is not watched any more")
+	assert.Contains(t, l.says("watch 50 ms"), "is read every 50 ms")
+	l.rowOf("STATUS")
+	assert.Contains(t, l.says("watch 80 ms"), "STATUS is read every 80 ms")
+	assert.Equal(t, 2, strings.Count(l.screen(), "◦"))
+	l.rowOf("ID")
 	assert.Contains(t, l.says("watch"), "nothing is watched")
 	l.typed("N")
 	assert.Contains(t, l.screen(), "REGISTERS  hull  Marlow 40  values to write")

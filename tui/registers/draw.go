@@ -99,6 +99,9 @@ func (v *View) drawRow(a cells.Area, y int, h ui.Host, p *operation.Part, k *led
 		style = cells.Strong
 	}
 	a.Text(2, y, cells.Quiet, numberOf(p, r))
+	if w := v.watched(h, p, r); w != nil {
+		a.Text(1, y, cells.Info, "◦")
+	}
 	switch {
 	case r.text != nil:
 		drawText(a, y, h, k, r.text, c, style)

@@ -5,6 +5,7 @@ package registers
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -39,11 +40,11 @@ type View struct {
 	typed    map[uint64]uint64 // values to hold against them, by address
 	word     int               // the one under the cursor
 
-	mark   map[*device.Register]uint64 // what registers held when it was set
-	watch  *watch
-	top    int // first row of the list that is shown
-	listAt int // where the list was drawn, for the mouse
-	listH  int
+	mark    map[*device.Register]uint64 // what registers held when it was set
+	watches []*watch
+	top     int // first row of the list that is shown
+	listAt  int // where the list was drawn, for the mouse
+	listH   int
 }
 
 // row is a line of the list: a register, a field of one, a value of several, or a text.
@@ -273,7 +274,7 @@ func (v *View) registerCommands(h ui.Host, p *operation.Part) []ui.Command {
 		{Name: "prove", Keys: []string{"p"}, Help: "read the identity and compare it", Short: "prove", Run: func(string) tea.Cmd { return v.start(h, "prove "+p.Name) }},
 		{Name: "write", Args: "[VALUE TO]", Keys: []string{"e", "enter"}, Help: "type what to write; x sends it", Short: "write", Run: v.write(h, p)},
 		v.markCommand(h, p),
-		{Name: "watch", Args: "[TIME]", Help: "read it every TIME; alone: no more", Run: v.watching(h, p)},
+		{Name: "watch", Args: "[TIME]", Help: "read it every TIME too; alone: no more", Run: v.watching(h, p)},
 	}
 }
 
@@ -518,8 +519,7 @@ func (v *View) run(h ui.Host, ops []staged) tea.Cmd {
 func (v *View) watching(h ui.Host, p *operation.Part) func(string) tea.Cmd {
 	return func(arg string) tea.Cmd {
 		if arg == "" {
-			v.watch = nil
-			h.Say("nothing is watched")
+			v.unwatch(h, p)
 			return nil
 		}
 		every, err := quantity.ParseTime(arg)
@@ -546,20 +546,57 @@ func (v *View) watching(h ui.Host, p *operation.Part) func(string) tea.Cmd {
 			h.Warn("%v", err)
 			return nil
 		}
-		v.watch = &watch{int(h.LinkIndex()), text, op, every, h.Now()}
-		h.Say("%s is read every %s; :watch alone ends it", name(p, r), every)
+		w := &watch{int(h.LinkIndex()), text, op, every, h.Now()}
+		if old := v.watched(h, p, r); old != nil {
+			*old = *w
+		} else {
+			v.watches = append(v.watches, w)
+		}
+		h.Say("%s is read every %s; :watch alone on it ends that", name(p, r), every)
 		return nil
 	}
 }
 
 // Tick implements ui.Ticker: what is watched is read when its time has come.
 func (v *View) Tick(h ui.Host) tea.Cmd {
-	w := v.watch
-	if w == nil || v.busy || h.Session() == nil || w.link != int(h.LinkIndex()) || h.Now() < w.next {
+	if v.busy || h.Session() == nil {
 		return nil
 	}
-	w.next = h.Now() + w.every
-	return v.run(h, []staged{{w.link, w.op.Part, w.text, w.op}})
+	var due []staged
+	for _, w := range v.watches {
+		if w.link == int(h.LinkIndex()) && h.Now() >= w.next {
+			w.next = h.Now() + w.every
+			due = append(due, staged{w.link, w.op.Part, w.text, w.op})
+		}
+	}
+	if len(due) == 0 {
+		return nil
+	}
+	return v.run(h, due)
+}
+
+// watched gives the watch over what stands in a row; nil where there is none.
+func (v *View) watched(h ui.Host, p *operation.Part, r row) *watch {
+	for _, w := range v.watches {
+		if w.link == int(h.LinkIndex()) && w.text == "read "+name(p, r) {
+			return w
+		}
+	}
+	return nil
+}
+
+// unwatch ends the watch over what is under the cursor; where nothing is watched there, all
+// of them.
+func (v *View) unwatch(h ui.Host, p *operation.Part) {
+	if _, r, ok := v.current(h); ok {
+		if w := v.watched(h, p, r); w != nil {
+			v.watches = slices.DeleteFunc(v.watches, func(x *watch) bool { return x == w })
+			h.Say("%s is not watched any more", name(p, r))
+			return
+		}
+	}
+	v.watches = nil
+	h.Say("nothing is watched")
 }
 
 // Click implements ui.View.
