@@ -262,7 +262,7 @@ func (a *App) update(msg tea.Msg) tea.Cmd {
 			p.Paste(m.Content, a)
 		}
 	case ui.Done:
-		m(a)
+		cmd = m(a)
 	case checkedMsg:
 		a.checked(m)
 	case loadedMsg:
@@ -406,9 +406,9 @@ func (a *App) Work(f func(ctx context.Context) ui.Done) tea.Cmd {
 	return func() tea.Msg {
 		done := f(ctx)
 		cancel()
-		return ui.Done(func(h ui.Host) {
+		return ui.Done(func(h ui.Host) tea.Cmd {
 			a.cancel = nil
-			done(h)
+			return done(h)
 		})
 	}
 }
@@ -441,7 +441,7 @@ func (a *App) Do(i link.Intent, then func(link.Outcome)) tea.Cmd {
 		ctx, cancel := context.WithTimeout(context.Background(), doLimit)
 		defer cancel()
 		out, err := s.Do(ctx, at, i)
-		return ui.Done(func(h ui.Host) {
+		return ui.Done(func(h ui.Host) tea.Cmd {
 			switch {
 			case errors.Is(err, context.DeadlineExceeded):
 				h.Warn("nothing came of it within %s: the bus is held, or time is stopped", doLimit)
@@ -454,6 +454,7 @@ func (a *App) Do(i link.Intent, then func(link.Outcome)) tea.Cmd {
 			default:
 				h.Warn("%s", out.Text)
 			}
+			return nil
 		})
 	}
 }

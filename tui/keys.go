@@ -393,6 +393,8 @@ func (a *App) linkCommands() []ui.Command {
 			}
 			return a.Do(link.Loop{On: arg == ""}, nil)
 		}},
+		{Name: "cross", Args: "DEVICE", Help: "exchange the two wires at a device", Run: a.ask("at which device", func(arg string) link.Intent { return link.Cross{Device: arg} })},
+		{Name: "uncross", Args: "DEVICE", Help: "put them right again", Run: a.ask("at which device", func(arg string) link.Intent { return link.Cross{Device: arg, Right: true} })},
 		{Name: "power-off", Args: "DEVICE", Help: "take the supply from a device", Run: a.ask("which device", func(arg string) link.Intent { return link.Power{Device: arg} })},
 		{Name: "power-on", Args: "DEVICE", Help: "give it back", Run: a.ask("which device", func(arg string) link.Intent { return link.Power{Device: arg, On: true} })},
 		{Name: "transact", Args: "TRANSACTION", Help: "do one transaction on the link", Run: a.ask("the transaction"+a.planHelp(), func(arg string) link.Intent { return link.Transact{Text: arg} })},

@@ -136,14 +136,52 @@ func TestRegistersByKeys(t *testing.T) {
 	l.typed("4")
 	l.hit(tea.KeyPressMsg{Code: tea.KeyEnter})
 	l.typed("x")
-	assert.Contains(t, l.screen(), "4 bytes in 1 page are written and read back")
+	assert.Contains(t, l.screen(), "4 bytes in 1 page written and read back")
 	l.typed("r")
 	assert.Contains(t, l.screen(), "0010  01 02 03 04 FF FF")
 	assert.Contains(t, l.screen(), "written 1×")
+	l.typed("m")
+	assert.Contains(t, l.message, "64 bytes of log-memory are remembered")
+	l.says("do write log-memory 0x0012 33")
+	assert.Contains(t, l.screen(), "1 byte ≠ what was remembered, from 0x0012 on")
+	assert.Contains(t, l.screen(), "header 0x0000 never written")
+	l.says("do write log-memory.header default")
+	assert.Contains(t, l.screen(), "header 0x0000 written")
+	l.says("do write log-memory.header 00")
+	assert.Contains(t, l.screen(), "header 0x0000 damaged")
 	l.says("link upper-gauge")
 	assert.Contains(t, l.screen(), "No part on this link has registers")
 	assert.Contains(t, l.screen(), "REGISTERS  upper-gauge  Marlow 40")
 	assert.Contains(t, l.screen(), "S1CTL")
 	l.says("link pump")
 	assert.Contains(t, l.screen(), "pump-drive")
+}
+
+// TestOperationsWaitTheirTurn: what is asked for while an operation is on its way is done
+// behind it, in order.
+func TestOperationsWaitTheirTurn(t *testing.T) {
+	l := running(t)
+	l.says("link gate")
+	l.typed("3")
+	first := l.runCommand("prove")
+	for range 3 {
+		assert.Nil(t, l.runCommand("do read leaf-angle.MODE"))
+		assert.Contains(t, l.message, "queued behind what is on its way")
+	}
+	assert.Contains(t, l.screen(), "on its way; Esc stops it; 3 more wait")
+	l.after(first)
+	assert.NotContains(t, l.screen(), "Esc stops it")
+	var asked []byte
+	snap := l.Snapshot()
+	for i := range snap.Len() {
+		if r := snap.At(i); r.Link == l.LinkIndex() && len(r.Data) == 3 {
+			asked = append(asked, r.Data[0])
+		}
+	}
+	assert.Equal(t, []byte{0x01, 0x21, 0x21, 0x21}, asked, "ID, and MODE three times")
+	l.runCommand("prove")
+	for range 30 {
+		l.runCommand("prove")
+	}
+	assert.Contains(t, l.message, "20 operations wait already")
 }

@@ -39,8 +39,33 @@ type SPIDevice struct {
 	Chosen              bool         // the divider was chosen by hand
 	// Lead, Lag and Idle are the times that the firmware gives select.
 	Lead, Lag, Idle quantity.Time
-	NoDivider       bool // no divider serves; Margin is the slowest
-	Part            *device.Device
+	// ByHand: the firmware moves select itself, not the unit; Release says when it lets
+	// it go.
+	ByHand    bool
+	Release   Release
+	NoDivider bool // no divider serves; Margin is the slowest
+	Part      *device.Device
+}
+
+// Release says when firmware lets select go that moves it by hand.
+type Release string
+
+// The moments.
+const (
+	WhenSent  Release = "sent"  // behind the last bit
+	WhenEmpty Release = "empty" // when the last word has gone from the register: too early
+	Never     Release = "never"
+)
+
+// Words says when that is.
+func (r Release) Words() string {
+	switch r {
+	case WhenEmpty:
+		return "let go when the register is empty, a word too early"
+	case Never:
+		return "never let go"
+	}
+	return "let go when the last bit is sent"
 }
 
 // WordTime is the time of a word at the divider in use.
@@ -80,6 +105,9 @@ var spiKind = kind{
 				doc.Key{Name: "lead", Doc: "time from select to the first edge; absent: half a period", Type: doc.TimeType},
 				doc.Key{Name: "lag", Doc: "time from the last edge to release; absent: half a period", Type: doc.TimeType},
 				doc.Key{Name: "idle", Doc: "time between two transfers; absent: a period", Type: doc.TimeType},
+				doc.Key{Name: "wires", Doc: "data lines of the unit: 2, or 1 that serves both directions", Type: doc.OneOf(2, 1)},
+				doc.Key{Name: "select", Doc: "who moves select: the unit, or the firmware by hand", Type: doc.Enum("unit", "hand"), Default: "unit"},
+				doc.Key{Name: "release", Doc: "of a select moved by hand: it is let go when the last bit is sent, when the register is empty (a word too early), or never", Type: doc.Enum(string(WhenSent), string(WhenEmpty), string(Never)), Default: string(WhenSent)},
 				doc.Key{Name: "source", Doc: "document and page, or who chose it", Type: doc.AnyText},
 			)},
 		)}
@@ -115,6 +143,18 @@ func (x *binder) spi(l *Link, n *doc.Node) Model {
 		}
 		if t := m.Text("order"); t != "" {
 			s.MCU.LSBFirst = t == "lsb"
+		}
+		switch doc.Of[int](m, "wires") {
+		case 1:
+			if s.MCU.Shared = true; s.MCU.Turn == 0 {
+				s.MCU.Turn = s.MCU.Word
+			}
+		case 2:
+			s.MCU.Shared, s.MCU.Turn, s.MCU.TurnIf = false, 0, ""
+		}
+		s.ByHand, s.Release = doc.Of[string](m, "select") == "hand", Release(doc.Of[string](m, "release"))
+		if r := m.Get("release"); r != nil && !s.ByHand {
+			x.fault("release-by-unit", r.Place(), "write select: hand too, or take release away", "%s: the unit moves its select, so that it says when it is let go", s.Name)
 		}
 		margins, err := out.Clocking.Margins(s.End.Part)
 		if err != nil {
@@ -292,6 +332,7 @@ func (l *SPI) lint() []finding.Finding {
 			}
 			out = append(out, f)
 		}
+		out = append(out, l.releases(d, path, place("release"))...)
 		for _, t := range []struct {
 			key, what, why string
 			has, wants     quantity.Time
@@ -312,6 +353,25 @@ func (l *SPI) lint() []finding.Finding {
 		}
 	}
 	return out
+}
+
+// releases looks at when a select that is moved by hand is let go.
+func (l *SPI) releases(d *SPIDevice, path func(...string) []string, at finding.Place) []finding.Finding {
+	f := finding.Finding{
+		Severity: finding.Error, Where: at, Change: "wait until the last bit is sent, then let select go",
+		Fixes: []finding.Fix{{Label: "let " + d.Name + " go when the last bit is sent", Edits: []finding.Edit{{Path: path("mcu", "release"), Value: string(WhenSent)}}}},
+	}
+	switch d.Release {
+	case WhenEmpty:
+		f.Code, f.Seen = "select-let-go-early", d.Name+": the firmware lets select go when the register is empty"
+		f.Why = "the last word is still on its way then, bit by bit: the device does not get it"
+	case Never:
+		f.Code, f.Seen = "select-never-let-go", d.Name+": the firmware never lets its select go"
+		f.Why = "it takes all transfers for one, and listens and answers while others are meant"
+	default:
+		return nil
+	}
+	return []finding.Finding{f}
 }
 
 // frames compares both ends' frames.
@@ -336,10 +396,13 @@ func (l *SPI) frames(dev int, path func(...string) []string, at finding.Place) [
 	if d.MCU.Word != d.End.Word {
 		want["word"] = strconv.Itoa(d.End.Word)
 	}
+	if d.MCU.Shared != d.End.Shared {
+		want["wires"] = map[bool]string{true: "1", false: "2"}[d.End.Shared]
+	}
 	if d.MCU.LSBFirst != d.End.LSBFirst {
 		want["order"] = map[bool]string{true: "lsb", false: "msb"}[d.End.LSBFirst]
 	}
-	for _, key := range []string{"mode", "word", "order"} {
+	for _, key := range []string{"mode", "word", "order", "wires"} {
 		if v := want[key]; v != "" {
 			edits = append(edits, finding.Edit{Path: path("mcu", key), Value: v})
 		}

@@ -115,6 +115,7 @@ func mapKeys(messages bool) []doc.Key {
 			doc.Key{Name: "write", Doc: "time that writing takes, in which the part does not answer", Type: doc.TimeType, Default: "0 ms"},
 			doc.Key{Name: "endurance", Doc: "how often a page may be written; absent: not stated", Type: doc.Int(1, 1<<40)},
 			doc.Key{Name: "lasting", Doc: "it keeps its bytes without supply", Type: doc.YesNo, Default: "yes"},
+			areasKey,
 		)},
 		{Name: "jobs", Doc: "what writing a bit starts, by name", Type: doc.MapOf(doc.Map(
 			doc.Key{Name: "start", Doc: "the bit that starts it when 1 is written", Type: doc.NameType, Required: true},
@@ -125,6 +126,10 @@ func mapKeys(messages bool) []doc.Key {
 			doc.Key{Name: "gives", Doc: "values that it measures: they stand still until the next", Type: doc.ListOf(doc.NameType, 1)},
 			doc.Key{Name: "about", Doc: "what it is for", Type: doc.AnyText},
 		))},
+		{Name: "retry", Doc: "what fails without harm is sent again: nobody answered, or a check did not fit", Type: doc.Map(
+			doc.Key{Name: "times", Doc: "how often, after the first", Type: doc.Int(1, 100), Required: true},
+			doc.Key{Name: "after", Doc: "time before each", Type: doc.TimeType, Default: "0 ms"},
+		)},
 		{Name: "power-up", Doc: "time from supply to the first answer", Type: doc.TimeType, Default: "0 ms"},
 		{Name: "wrap", Doc: "behind the register with the last number the one with the first follows", Type: doc.YesNo, Default: "no"},
 		{Name: "refuses", Doc: "numbers of no register are not acknowledged", Type: doc.YesNo, Default: "no"},
@@ -187,7 +192,9 @@ func bindMap(dir fs.FS, d *Device, root *doc.Node) []finding.Finding {
 		}
 		return unused(root)
 	}
+	retry := root.Map("retry")
 	x := &mapper{m: &Map{
+		Retries: doc.Of[int](retry, "times"), RetryAfter: doc.Of[quantity.Time](retry, "after"),
 		PowerUp: doc.Of[quantity.Time](root, "power-up"), Wrap: doc.Of[bool](root, "wrap"), Refuses: doc.Of[bool](root, "refuses"),
 		about: map[*access.Pattern]string{}, endures: map[*access.Pattern]int{},
 	}}

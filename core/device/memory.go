@@ -16,6 +16,7 @@ type Memory struct {
 	Write     quantity.Time
 	Endurance int  // how often a page may be written; 0: not stated
 	Lasting   bool // it keeps its bytes without supply
+	Areas     []*Area
 }
 
 // Erased is a byte that was never written.
@@ -29,6 +30,7 @@ func (x *mapper) memory(n *doc.Node) {
 	if m.Size%m.Page != 0 {
 		x.fault("bad-page", n.Get("page"), "mend size or page", "%d bytes are no whole number of pages of %d", m.Size, m.Page)
 	}
+	x.areas(m, n.Get("areas"))
 	x.m.Memory = m
 }
 

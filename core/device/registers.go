@@ -24,6 +24,10 @@ type Map struct {
 	// Identity is what tells the part from others; nil where the file names none.
 	Identity *Identity
 	Jobs     []*Job
+	// Retries is how often what failed without harm is sent again, RetryAfter the time
+	// before each.
+	Retries    int
+	RetryAfter quantity.Time
 	// Memory is a part whose numbers reach bytes; nil of others.
 	Memory *Memory
 	// Pages is the value that says on which page a part is; nil of parts without pages.
@@ -212,6 +216,16 @@ func (r *Register) Clears() bool {
 	return r.some(func(a register.Access) bool { return a == register.ReadClears })
 }
 
+// Repeatable says whether reading it, or writing it, twice is like once.
+func (r *Register) Repeatable(writing bool) bool {
+	return r.Turns() == 1 && !r.some(func(a register.Access) bool {
+		if writing {
+			return a == register.WriteOne || a == register.WriteStarts
+		}
+		return a == register.ReadClears
+	})
+}
+
 // Value gives the value with a name, however it is written in capitals; nil where there
 // is none.
 func (m *Map) Value(name string) *Value {
@@ -383,6 +397,11 @@ func (m *Map) Names() []string {
 	}
 	for _, t := range m.Texts {
 		out = append(out, t.Name)
+	}
+	if m.Memory != nil {
+		for _, a := range m.Memory.Areas {
+			out = append(out, a.Name)
+		}
 	}
 	return append(out, m.Commands()...)
 }

@@ -2,13 +2,17 @@ package diagnose
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"gavrix/core/bench"
+	"gavrix/core/bus/spi"
 	"gavrix/core/capture"
 	"gavrix/core/finding"
+	"gavrix/core/quantity"
 	"gavrix/core/record"
 	"gavrix/core/records"
+	"gavrix/core/wire"
 )
 
 // spiBus gives findings about the newest traffic of an spi bus.
@@ -41,6 +45,9 @@ func spiBus(snap *capture.Snapshot, l *bench.Link) []finding.Finding {
 	}
 	for i, d := range b.Devices {
 		x := with[i]
+		if x.tap != nil {
+			out = append(out, onTheWire(snap, l, d, x.tap, x.unit)...)
+		}
 		at := finding.Place{Link: l.Name}
 		switch {
 		case x.unit != nil && x.tap == nil:
@@ -67,17 +74,51 @@ func spiBus(snap *capture.Snapshot, l *bench.Link) []finding.Finding {
 				Why:    why,
 				Change: "compare both ends in Timing (2): mode, word, order, divider",
 			})
-		case x.tap != nil && d.End.Valid > 0 && silent(x.tap):
+		case x.tap != nil && d.End.Valid > 0 && silent(x.tap) && (!d.End.Shared || d.End.TurnedBy(spi.Words(x.tap, x.tap.Data))):
 			at.At = x.tap.Start
 			out = append(out, finding.Finding{
 				Severity: finding.Warning, Code: "no-answer", Where: at,
 				Seen:   fmt.Sprintf("%s does not drive the line back while it is selected", d.Name),
-				Why:    "absent, without supply, its select or its clock does not reach it, or what was asked has no answer: the wire does not tell these apart",
+				Why:    "absent, without supply, its select or its clock does not reach it, its out and in are exchanged, or what was asked has no answer: the wire does not tell these apart",
 				Change: "measure its supply; then clock and select at its pins",
 			})
 		}
 	}
 	return out
+}
+
+// onTheWire gives what the levels of a transaction show, whatever it says.
+func onTheWire(snap *capture.Snapshot, l *bench.Link, d *bench.SPIDevice, r, unit *record.Record) []finding.Finding {
+	var out []finding.Finding
+	flags := r.AllFlags()
+	f := finding.Finding{Severity: finding.Error, Where: finding.Place{Link: l.Name, At: r.Start}}
+	if flags&record.Clash != 0 {
+		f.Code, f.Seen = "two-selected", fmt.Sprintf("another device is selected while the MCU talks to %s", d.Name)
+		f.Why = "both drive the line back, and both take what is sent"
+		f.Change = "look in Waves (6) which select stays active, and let it go behind each transfer"
+		out = append(out, f)
+	}
+	if bits, cut := r.Fact(record.CutBits, r.Len()); (cut || unit != nil && unit.Len() > r.Len()) && flags&record.CutOff == 0 {
+		f.Code, f.Seen = "select-ends-early", fmt.Sprintf("select of %s is let go behind %d of %d bits of word %d", d.Name, bits, r.Bits, r.Len()+1)
+		if bits == 0 {
+			f.Seen = fmt.Sprintf("select of %s is let go behind %s, and the clock goes on", d.Name, quantity.Count(r.Len(), "word"))
+		}
+		f.Why = "the firmware lets it go while the last word is still on its way, clock and word don't fit, or edges are missed"
+		f.Change = "wait until the last bit is sent before select is let go; compare the word at both ends in Timing (2)"
+		out = append(out, f)
+	}
+	if w, ok := snap.Window(l.Index, 1, r.Start, r.End); ok && !d.End.Shared && fought(w) {
+		f.Code, f.Seen = "out-driven-twice", fmt.Sprintf("somebody drives the line out against the MCU while %s is selected", d.Name)
+		f.Why = fmt.Sprintf("out and in are exchanged at %s, or it has one data line for both directions", d.Name)
+		f.Change = "exchange its two data wires, then look whether it answers"
+		out = append(out, f)
+	}
+	return out
+}
+
+// fought says whether two drove a line against each other.
+func fought(w wire.Window) bool {
+	return slices.ContainsFunc(w.Unknown, func(s wire.Span) bool { return !s.Open })
 }
 
 // silent says whether nobody drove the line back in any word of a transaction.

@@ -29,6 +29,13 @@ func uartLink(snap *capture.Snapshot, link *bench.Link) []finding.Finding {
 			Change: "measure the line with " + from + " unplugged; if it stays low the fault is in the wire or at the other end",
 		})
 	}
+	if w, ok := snap.Window(l.Index, 0, max(0, snap.Now-2*window), snap.Now); ok && fought(w) {
+		out = append(out, finding.Finding{
+			Severity: finding.Error, Code: "out-driven-twice", Where: finding.Place{Link: l.Name, At: w.Unknown[0].From},
+			Seen: "the MCU and somebody else drive one wire against each other", Why: "the two wires are exchanged at " + l.Device.Name + ", so that output meets output, and nobody drives the other wire",
+			Change: "exchange the two wires at one end: each output belongs to the other end's input",
+		})
+	}
 	if f, ok := unanswered(snap, l); ok {
 		out = append(out, f)
 	}

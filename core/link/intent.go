@@ -28,6 +28,7 @@ const (
 	ConfigureVerb = "configure"
 	PresetVerb    = "preset"
 	LoopVerb      = "loop"
+	CrossVerb     = "cross"
 )
 
 // Send lets the MCU's end send characters.
@@ -57,6 +58,12 @@ type Power struct {
 // Loop joins the MCU's output with its own input, or takes the jumper away.
 type Loop struct{ On bool }
 
+// Cross exchanges the two data wires at a device, or puts them right again.
+type Cross struct {
+	Device string
+	Right  bool
+}
+
 // Configure lets a link go on in another state, which its kind packs into a word of
 // its own; whoever edits a bench makes them.
 type Configure struct{ State string }
@@ -82,6 +89,9 @@ func (Configure) Verb() string { return ConfigureVerb }
 func (Loop) Verb() string { return LoopVerb }
 
 // Verb implements Intent.
+func (Cross) Verb() string { return CrossVerb }
+
+// Verb implements Intent.
 func (Preset) Verb() string { return PresetVerb }
 
 func (s Send) args() string      { return hex.EncodeToString(s.Data) }
@@ -90,6 +100,7 @@ func (c Cut) args() string       { return onOff(!c.Joined) + " " + c.End }
 func (h Hold) args() string      { return onOff(!h.Release) + " " + h.Role }
 func (p Power) args() string     { return onOff(p.On) + " " + p.Device }
 func (c Configure) args() string { return c.State }
+func (c Cross) args() string     { return onOff(!c.Right) + " " + c.Device }
 func (p Preset) args() string {
 	if p.Data != nil {
 		return fmt.Sprintf("%q %q %X", p.Device, p.Value, p.Data)
@@ -132,6 +143,10 @@ var parsers = map[string]func(args string) (Intent, error){
 	PowerVerb: func(a string) (Intent, error) {
 		on, name, err := switched(a)
 		return Power{name, on}, err
+	},
+	CrossVerb: func(a string) (Intent, error) {
+		on, name, err := switched(a)
+		return Cross{name, !on}, err
 	},
 	LoopVerb: func(a string) (Intent, error) {
 		if a != "on" && a != "off" {

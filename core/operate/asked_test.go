@@ -95,9 +95,9 @@ func TestWhatIsWrongWithAsking(t *testing.T) {
 		{"the part's wire cut", "lower-gauge", nil, link.Cut{End: "device"}, link.Cut{End: "device", Joined: true}, "read LEVEL", "does not answer within 30 ms"},
 		{"another frame", "lower-gauge", edit("8N1", "lower-gauge", "mcu", "frame"), nil, nil, "read LEVEL", "does not answer"},
 		{"another rate at the part's end", "lower-gauge", edit("19.2 kBd", "lower-gauge", "device", "rate"), nil, nil, "read LEVEL", "does not answer"},
-		{"no supply", "pump", nil, link.Power{Device: "pump-drive"}, link.Power{Device: "pump-drive", On: true}, "read PRESSURE", "no answer with identifier 585 within 50 ms"},
+		{"no supply", "pump", nil, link.Power{Device: "pump-drive"}, link.Power{Device: "pump-drive", On: true}, "read PRESSURE", "nobody acknowledges it"},
 		{"line held", "pump", nil, link.Hold{Role: "line"}, link.Hold{Role: "line", Release: true}, "read PRESSURE", ""},
-		{"no supply", "winch", nil, link.Power{Device: "winch-drive"}, link.Power{Device: "winch-drive", On: true}, "read SPEED", "no answer with identifier 5A0 within 20 ms"},
+		{"no supply", "winch", nil, link.Power{Device: "winch-drive"}, link.Power{Device: "winch-drive", On: true}, "read SPEED", "nobody acknowledges it"},
 	} {
 		h := session(t, c.edits...)
 		if c.plant != nil {

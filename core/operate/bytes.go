@@ -92,9 +92,47 @@ func (x *run) readBytes() {
 	for _, b := range data {
 		erased = erased && b == device.Erased
 	}
-	if erased {
+	if x.areas(data) == 0 && erased {
 		x.r.say(OK, "all of it reads FF, as after erasing: it was never written, or with that")
 	}
+}
+
+// areas says of the areas that were read as a whole what their bytes say of them, and
+// gives their number.
+func (x *run) areas(data []byte) (n int) {
+	for _, a := range x.op.Part.Map.Memory.Areas {
+		from := a.At - x.op.At
+		if from < 0 || from+a.Length > len(data) {
+			continue
+		}
+		n++
+		held := data[from : from+a.Length]
+		mend := "its file states no default"
+		if a.Default != nil {
+			mend = fmt.Sprintf("'write %s.%s default' writes what its file states: % X", x.op.Part.Name, a.Name, a.Default)
+		}
+		switch a.State(held) {
+		case device.AreaNeverWritten:
+			x.r.say(Warn, "%s was never written: all of it reads FF, as after erasing; %s", a.Name, mend)
+		case device.AreaDamaged:
+			verdict := Warn
+			if x.op.Area == a {
+				verdict = Fault // it was asked for
+			}
+			x.r.say(verdict, "%s is damaged: it begins with % X, written once it would with % X; %s", a.Name, held[:len(a.Mark)], a.Mark, mend)
+		default:
+			x.r.say(OK, "%s was written%s", a.Name, begins(a.Mark))
+		}
+	}
+	return n
+}
+
+// begins says with what an area begins that has a mark.
+func begins(mark []byte) string {
+	if len(mark) == 0 {
+		return ""
+	}
+	return fmt.Sprintf(" and is valid: it begins with % X", mark)
 }
 
 // writeBytes writes page by page, reads back, and compares.
@@ -124,7 +162,7 @@ func (x *run) writeBytes(from int, data []byte) bool {
 		x.r.say(Fault, "byte 0x%X reads %02X where %02X was written; %d of %d bytes differ", from+at, after[at], data[at], differing(after, data), len(after))
 		return false
 	}
-	x.r.say(OK, "%s in %s are written and read back, in %s", quantity.Count(len(after), "byte"), quantity.Count(len(steps), "page"), (x.Session.Now() - began).Round(3))
+	x.r.say(OK, "%s in %s written and read back in %s", quantity.Count(len(after), "byte"), quantity.Count(len(steps), "page"), (x.Session.Now() - began).Round(3))
 	if same {
 		x.r.say(Warn, "they were there already: reading them back proves nothing")
 	}

@@ -239,8 +239,41 @@ func (x *run) transact(text string) (*record.Record, bool) {
 	return out.Record, out.OK
 }
 
-// do does a step, and gives what came back.
+// do does a step, and gives what came back. What failed is tried again as often as the
+// part's file says, where that can do no harm.
 func (x *run) do(s operation.Step) (access.Answer, bool) {
+	m := x.op.Part.Map
+	said, verdict := len(x.r.Says), x.r.Verdict
+	for n := 1; ; n++ {
+		a, ok := x.once(s)
+		good := ok && !(s.Plan.Pattern.Reads && mute(a))
+		if good && n > 1 {
+			x.r.say(Warn, "%s answered at attempt %d of %d", x.op.Part.Name, n, m.Retries+1)
+		}
+		if good || x.err != nil || n > m.Retries || !x.harmless(s) {
+			return a, ok
+		}
+		x.r.Says, x.r.Verdict = x.r.Says[:said], verdict
+		if x.err = x.wait(x.Session.Now() + m.RetryAfter); x.err != nil {
+			return a, false
+		}
+	}
+}
+
+// mute says whether none of what should have come back did.
+func mute(a access.Answer) bool { return len(a.Known) > 0 && !slices.Contains(a.Known, true) }
+
+// harmless says whether a step that failed can be done again: nobody heard it, or doing it
+// twice is like doing it once.
+func (x *run) harmless(s operation.Step) bool {
+	if n := len(x.r.Exchanges); n > 0 && operation.Silent(x.Link.Kind.Name, x.r.Exchanges[n-1].Record) {
+		return true
+	}
+	return !device.Command(s.Plan.Pattern) && !slices.ContainsFunc(s.Registers, func(r *device.Register) bool { return !r.Repeatable(s.Plan.Pattern.Writes) })
+}
+
+// once does a step.
+func (x *run) once(s operation.Step) (access.Answer, bool) {
 	if x.op.Part.Asked() {
 		return x.ask(s)
 	}
@@ -334,7 +367,7 @@ func (x *run) contents(rs []*device.Register) (map[*device.Register]uint64, bool
 				driven := a.Driven(s.Plan, i, reg.Name)
 				switch {
 				case driven == 0:
-					x.r.say(Fault, "nobody drives the line while %s should come back: %s is absent, without supply, not selected, or its output does not reach the MCU", reg.Name, x.op.Part.Name)
+					x.r.say(Fault, "nobody drives the line while %s should come back: %s is absent, without supply, not selected, or its wires are open or exchanged", reg.Name, x.op.Part.Name)
 					return nil, false
 				case !x.partly:
 					x.r.say(Fault, "nobody drives the line at bits %s of %s: one side samples at the wrong edge, or the part begins elsewhere than its file says", register.Bits(reg.Mask()&^driven), reg.Name)

@@ -307,7 +307,7 @@ func TestMemories(t *testing.T) {
 		at := rapid.IntRange(max(from-20, 0), from).Draw(rt, "read from")
 		n := min(len(data)+40, 8192-at)
 		r = do(rt, h, "hull", fmt.Sprintf("read log-memory 0x%X count %d", at, n))
-		require.Equal(rt, operate.OK, r.Verdict, says(r))
+		require.NotEqual(rt, operate.Fault, r.Verdict, says(r))
 		require.Equal(rt, model[at:at+n], r.Bytes)
 		require.Equal(rt, operate.OK, do(rt, h, "hull", fmt.Sprintf("compare log-memory 0x%X % X", from, data)).Verdict)
 		other := append([]byte(nil), data...)

@@ -3,10 +3,12 @@ package operation
 import (
 	"encoding/hex"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
 	"gavrix/core/access"
+	"gavrix/core/device"
 	"gavrix/core/image"
 )
 
@@ -39,6 +41,9 @@ func (op *Operation) bytes(from uint64, words []string) error {
 	}
 	text := strings.Join(words, "")
 	data, err := hex.DecodeString(text)
+	if slices.ContainsFunc(words, func(w string) bool { return len(w)%2 == 1 }) {
+		err = hex.ErrLength
+	}
 	switch {
 	case op.Verb == Read && text != "":
 		return fmt.Errorf("%q: nothing follows what is read", strings.Join(words, " "))
@@ -59,6 +64,31 @@ func (op *Operation) bytes(from uint64, words []string) error {
 	}
 	if op.At+op.Count > m.Size {
 		return fmt.Errorf("%d bytes from 0x%X on reach beyond the last, 0x%X", op.Count, op.At, m.Size-1)
+	}
+	return nil
+}
+
+// area reads what is to be done with an area of a memory.
+func (op *Operation) area(a *device.Area, words []string) error {
+	op.Area = a
+	if op.Verb == Write && len(words) == 1 && words[0] == "default" {
+		if a.Default == nil {
+			return fmt.Errorf("%s: its file states no default: write its bytes in hex", a.Name)
+		}
+		op.Bytes, op.At, op.Count, op.Data = true, a.At, len(a.Default), a.Default
+		return nil
+	}
+	if op.Verb == Read || op.Verb == Fill || op.Verb == Save {
+		if len(words) > 0 && words[0] == "count" {
+			return fmt.Errorf("%s has %d bytes: leave count out, or name the bytes by their number", a.Name, a.Length)
+		}
+		words = append([]string{"count", strconv.Itoa(a.Length)}, words...)
+	}
+	if err := op.bytes(uint64(a.At), words); err != nil {
+		return err
+	}
+	if op.Count > a.Length {
+		return fmt.Errorf("%d bytes: %s has %d", op.Count, a.Name, a.Length)
 	}
 	return nil
 }

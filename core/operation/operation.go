@@ -56,6 +56,7 @@ type Operation struct {
 	Registers []*device.Register
 	// Bytes of a memory: from At on, Count of them; of writing and comparing Data.
 	Bytes     bool
+	Area      *device.Area // that was named
 	At, Count int
 	Data      []byte
 	File      string // of Load and Save
@@ -79,6 +80,7 @@ const Help = `    read PART.VALUE VALUE...   registers, fields, or values; by nu
     scan, scan reading         every address of the bus is asked, by writing or by reading
     read PART 0x40 count 16    bytes of a memory; write PART 0x40 DE AD; fill PART 0x40 count 16 FF;
                                compare PART 0x40 DE AD; load PART FILE; save PART 0x40 count 16 FILE
+    read PART.AREA             a named area of a memory; write PART.AREA default writes what its file states
     force in front             although it may do harm`
 
 // Parse reads an operation on one of the parts of a link. The name of the part may be
@@ -232,6 +234,9 @@ func (op *Operation) target(name string, words []string) error {
 	if op.Verb == Load {
 		return op.load(name, words)
 	}
+	if a := m.Memory.Area(name); a != nil {
+		return op.area(a, words)
+	}
 	if m.Memory != nil {
 		if number, err := strconv.ParseUint(name, 0, 64); err == nil && m.At(number) == nil {
 			return op.bytes(number, words)
@@ -240,6 +245,8 @@ func (op *Operation) target(name string, words []string) error {
 	switch {
 	case op.Verb == Fill || op.Verb == Compare || op.Verb == Save:
 		return fmt.Errorf("%s: name bytes of a memory by their number, as 0x40", op.Verb)
+	case len(m.Values)+len(m.Texts) == 0 && m.Memory != nil && len(m.Memory.Areas) > 0:
+		return fmt.Errorf("say which bytes of %s, as 0x40 count 16, or an area: %s", op.Part.Name, some(m.Names()))
 	case len(m.Values)+len(m.Texts) == 0 && m.Memory != nil:
 		return fmt.Errorf("say which bytes of %s, as 0x40 count 16", op.Part.Name)
 	case name == "":

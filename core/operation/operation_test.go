@@ -47,7 +47,7 @@ func TestEveryNameIsAnOperation(t *testing.T) {
 			}
 			for _, name := range p.Map.Names() {
 				verb := "read"
-				if p.Map.Value(name) == nil && p.Map.TextNamed(name) == nil {
+				if p.Map.Value(name) == nil && p.Map.TextNamed(name) == nil && p.Map.Memory.Area(name) == nil {
 					verb = "do"
 				}
 				op := parsed(t, b, l.Name, verb+" "+p.Name+"."+name)

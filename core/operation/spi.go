@@ -2,6 +2,7 @@ package operation
 
 import (
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 
@@ -29,8 +30,12 @@ var spiWire = wire{
 			return nil, false
 		}
 		var s access.Seen
-		for _, w := range r.Words(r.Data) {
-			s.Out = appendBits(s.Out, uint64(w), int(r.Bits), 0)
+		for i, w := range r.Words(r.Data) {
+			unknown := uint64(0)
+			if r.FlagsAt(i)&record.Floating != 0 {
+				unknown = math.MaxUint64
+			}
+			s.Out = appendBits(s.Out, uint64(w), int(r.Bits), unknown)
 		}
 		for i, w := range r.Words(r.Back) {
 			open, _ := r.Fact(record.Undriven, i)

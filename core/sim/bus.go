@@ -81,6 +81,17 @@ func (g *gate) Step(t quantity.Time, high, release []bool) quantity.Time {
 	return wake
 }
 
+// swapped is a node whose two wires are exchanged.
+type swapped struct{ bus.Node }
+
+// Step implements bus.Node.
+func (s swapped) Step(t quantity.Time, high, release []bool) quantity.Time {
+	mine := []bool{true, true}
+	wake := s.Node.Step(t, []bool{high[1], high[0]}, mine)
+	release[0], release[1] = mine[1], mine[0]
+	return wake
+}
+
 // holder is a driver that is stuck: its line stays low.
 type holder struct{ line int }
 

@@ -140,7 +140,13 @@ type canReply struct {
 type asked struct {
 	frame can.Frame
 	done  func(link.Outcome)
+	limit quantity.Time // when it is taken back
+	late  bool          // it is
 }
+
+// askedLimit is how long a frame that was asked for may wait for the bus and for somebody
+// to acknowledge it.
+const askedLimit = quantity.Second
 
 // hold makes the line stick dominant, or lets it go; all nodes start anew.
 func (b *canBus) hold(on bool) {
@@ -291,6 +297,8 @@ func (b *canBus) answer(ev can.Event) {
 			a.done(link.Outcome{At: ev.At, OK: true, Text: "sent and acknowledged"})
 		case same && ev.What == can.Failed && b.now.Ends[0].OneShot:
 			a.done(link.Outcome{At: ev.At, Text: ev.Error.String()})
+		case same && ev.What == can.Dropped && a.late:
+			a.done(link.Outcome{At: ev.At, Text: fmt.Sprintf("not sent within %s, and taken back: nobody acknowledges it, or the bus is never free for it", askedLimit)})
 		default:
 			continue
 		}
@@ -306,6 +314,7 @@ func (b *canBus) runs() {
 		return // the nodes were started anew since
 	}
 	b.read()
+	b.takeBack()
 	next := b.w.now + b.beat()
 	next = min(next, b.reply())
 	for i := range b.due {
@@ -324,6 +333,17 @@ func (b *canBus) runs() {
 		next = min(next, max(d.at, b.w.now+1))
 	}
 	b.again(next)
+}
+
+// takeBack gives up frames that were asked for and could not be sent in time.
+func (b *canBus) takeBack() {
+	for i := 0; i < len(b.asked); i++ {
+		if a := &b.asked[i]; !a.late && b.w.now >= a.limit {
+			a.late = true
+			b.nodes[0].Withdraw(a.frame)
+			i = -1 // whom it told may be gone
+		}
+	}
 }
 
 // reply sends the answers that are due, and gives the time of the next.
@@ -373,7 +393,7 @@ func (b *canBus) bit() quantity.Time { return quantity.PeriodOf(b.now.Ends[0].No
 
 func (b *canBus) takes() map[string]string {
 	takes := map[string]string{
-		link.TransactVerb: "", link.LoopVerb: "all nodes of a can bus share one pair: each reads back what it sends",
+		link.TransactVerb: "", link.CrossVerb: "the pair of a can bus is simulated as one line: switch the node off, or cut its wire", link.LoopVerb: "all nodes of a can bus share one pair: each reads back what it sends",
 		link.HoldVerb: "", link.PowerVerb: "", link.ConfigureVerb: "", link.PresetVerb: "",
 		link.SendVerb: "a can node sends frames: transact 2A0 10 00",
 		link.CutVerb:  "all nodes of a can bus share one pair: its line can be held, and devices switched off",
@@ -427,7 +447,7 @@ func (b *canBus) do(i link.Intent, done func(link.Outcome)) error {
 		b.read()
 		b.nodes[0].Send(f)
 		b.bus.Wake()
-		b.asked = append(b.asked, asked{f, done})
+		b.asked = append(b.asked, asked{frame: f, done: done, limit: b.w.now + askedLimit})
 		b.sender[key(f)] = record.MCU
 		return nil
 	}

@@ -93,10 +93,11 @@ type i2cBus struct {
 	ended      []ended
 	seen       []record.Record // transactions that the tap saw when it last read
 	held       []bool          // lines that are held low
+	crossed    map[string]bool // devices whose clock and data are exchanged
 }
 
 func newI2CBus(p place, l *bench.Link) simulated {
-	b := &i2cBus{wires: wires{place: p}, link: l.Name, off: map[string]bool{}, parts: map[string]i2c.Device{}, works: map[string]*device.Part{}, cells: map[string]*device.Cells{}, described: map[string]*device.Device{}}
+	b := &i2cBus{wires: wires{place: p}, link: l.Name, off: map[string]bool{}, crossed: map[string]bool{}, parts: map[string]i2c.Device{}, works: map[string]*device.Part{}, cells: map[string]*device.Cells{}, described: map[string]*device.Device{}}
 	for _, d := range l.Model.(*bench.I2C).Devices {
 		b.described[d.Name] = d.Part
 		b.power(d.Name)
@@ -167,6 +168,10 @@ func (b *i2cBus) start(n I2C) {
 		}
 		if d.Stretch > 0 {
 			t.Stretch = func(int) quantity.Time { return d.Stretch }
+		}
+		if b.crossed[d.Name] {
+			b.bus.Join(swapped{t}, 0)
+			continue
 		}
 		b.bus.Join(t, 0)
 	}
@@ -314,7 +319,7 @@ func (b *i2cBus) bit() quantity.Time { return b.now.Bit }
 func (b *i2cBus) takes() map[string]string {
 	takes := map[string]string{
 		link.TransactVerb: "", link.LoopVerb: "all parties of an i2c bus share its lines: each reads back what it sends",
-		link.HoldVerb: "", link.PowerVerb: "", link.ConfigureVerb: "", link.PresetVerb: "",
+		link.HoldVerb: "", link.CrossVerb: "", link.PowerVerb: "", link.ConfigureVerb: "", link.PresetVerb: "",
 		link.SendVerb: "on an i2c bus transactions are sent: transact start 3A ack 07 ack stop",
 		link.CutVerb:  "all parties of an i2c bus share its lines: they can be held, and devices switched off",
 	}
@@ -345,6 +350,12 @@ func (b *i2cBus) do(i link.Intent, done func(link.Outcome)) error {
 		}
 		b.held[line] = !i.Release
 		b.anew("the %s line is %s", i.Role, map[bool]string{true: "let go", false: "held low"}[i.Release])
+	case link.Cross:
+		if b.parts[i.Device] == nil {
+			return fmt.Errorf("%q is no device on it", i.Device)
+		}
+		b.crossed[i.Device] = !i.Right
+		b.anew("%s: clock and data are %s", i.Device, map[bool]string{true: "as they should be", false: "exchanged"}[i.Right])
 	case link.Power:
 		if !slices.ContainsFunc(b.now.Devices, func(e i2c.End) bool { return e.Name == i.Device }) {
 			return fmt.Errorf("%q is no device on it", i.Device)

@@ -211,7 +211,7 @@ func (l *pulseLine) bit() quantity.Time { return l.now.Clock.Times(int64(l.now.P
 
 func (l *pulseLine) takes() map[string]string {
 	takes := map[string]string{
-		link.TransactVerb: "", link.LoopVerb: "a pulse line has no way back",
+		link.TransactVerb: "", link.CrossVerb: "a pulse line has one wire", link.LoopVerb: "a pulse line has no way back",
 		link.CutVerb: "", link.ConfigureVerb: "",
 		link.SendVerb:  "a pulse line sends elements: transact 3C0 3C1",
 		link.HoldVerb:  "the MCU alone drives a pulse line: it can be cut",

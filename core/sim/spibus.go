@@ -1,6 +1,7 @@
 package sim
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -35,8 +36,9 @@ type SPIPart struct {
 	Name string
 	MCU  spi.Settings
 	spi.Timing
-	Idle quantity.Time // between two spans
-	End  spi.End
+	Idle    quantity.Time // between two spans
+	End     spi.End
+	Release bench.Release // of its select
 }
 
 // SPIOf gives the bus as a bench states it, the MCU's end as its firmware's start-up
@@ -47,7 +49,7 @@ func SPIOf(l *bench.Link) SPI {
 	out := SPI{Asks: b.Asks}
 	for _, d := range b.Devices {
 		half := quantity.Time(1e12/d.Margin.Rate.Hz()/2 + 0.5)
-		out.Devices = append(out.Devices, SPIPart{d.Name, d.MCU, spi.Timing{Half: half, Lead: max(d.Lead, 1), Lag: max(d.Lag, 1)}, max(d.Idle, 1), d.End})
+		out.Devices = append(out.Devices, SPIPart{d.Name, d.MCU, spi.Timing{Half: half, Lead: max(d.Lead, 1), Lag: max(d.Lag, 1)}, max(d.Idle, 1), d.End, d.Release})
 	}
 	if p, err := started(l); err == nil {
 		first := &out.Devices[0]
@@ -85,6 +87,9 @@ func parseSPI(text string) (*SPI, error) {
 		if d.End.Most < quantity.Hertz || d.End.Valid < 0 || d.End.SetUp < 0 || d.End.Hold < 0 || d.End.Valid > quantity.Second {
 			return nil, fmt.Errorf("%s: its end is out of range", d.Name)
 		}
+		if !slices.Contains([]bench.Release{bench.WhenSent, bench.WhenEmpty, bench.Never}, d.Release) {
+			return nil, fmt.Errorf("%s: its select is let go at an unknown moment", d.Name)
+		}
 	}
 	for _, a := range b.Asks {
 		if a.Every < quantity.Microsecond {
@@ -107,8 +112,10 @@ type spiBus struct {
 	pin    []*wire.Line // at the MCU: clock, out, and the selects; nil in the place of in
 	far    []*wire.Line // at the devices
 	high   []bool       // the levels of pin behind all that is driven
-	in     *spi.Join
-	loop   bool // a jumper joins out and in at the MCU
+	in     *wire.Join
+	out    *wire.Join // the line out, of which the first output is the MCU's
+	loop   bool       // a jumper joins out and in at the MCU
+	cross  []bool     // devices whose data wires are exchanged
 	target []*spi.Target
 	tap    bus.Decoder
 
@@ -122,7 +129,7 @@ type spiBus struct {
 	epoch uint8
 	beat  quantity.Time
 	cut   []bool // wires, by their roles
-	drive []spi.Driven
+	drive []wire.Driven
 	later []func()      // waits for the end of the span
 	taken record.Record // the tap's record of the span
 	took  bool
@@ -150,7 +157,9 @@ func newSPIBus(p place, l *bench.Link) simulated {
 		}
 		b.pin, b.far = append(b.pin, wire.NewLine(0, rest)), append(b.far, wire.NewLine(0, rest))
 	}
-	b.in = spi.NewJoin(len(b.now.Devices)+2, p.w.now) // a hand that holds it, and a jumper
+	b.in = wire.NewJoin(len(b.now.Devices)+2, p.w.now) // a hand that holds it, and a jumper
+	b.out = wire.NewJoin(len(b.now.Devices)+1, p.w.now)
+	b.cross = make([]bool, len(b.now.Devices))
 	b.target = make([]*spi.Target, len(b.now.Devices))
 	b.works = make([]*device.Part, len(b.now.Devices))
 	b.cells = make([]*device.Cells, len(b.now.Devices))
@@ -212,6 +221,11 @@ func (b *spiBus) start(n SPI) {
 			t.End = n.Devices[i].End
 		}
 	}
+	for i, d := range n.Devices {
+		if d.Release != bench.Never && b.high[3+i] != b.rests(3+i) {
+			b.put(3+i, []quantity.Time{b.w.now})
+		}
+	}
 	b.connect()
 	b.due = b.due[:0]
 	for i, a := range n.Asks {
@@ -242,6 +256,7 @@ func (b *spiBus) connect() {
 		set(b.pin[i], dead)
 		set(b.far[i], dead || b.cut[i])
 	}
+	b.out.Drive(0, []wire.Driven{{At: b.w.now, High: b.high[1], Driven: !b.now.NoOut}})
 }
 
 // again asks for the next reading of an idle bus.
@@ -318,9 +333,46 @@ func (b *spiBus) next() {
 	b.lines, b.from = l, at
 	b.put(0, l.Clock)
 	b.jumper(l.Out)
+	b.drives(d, l, end)
 	b.put(1, l.Out)
-	b.put(3+b.ahead.device, l.Select)
+	b.put(3+b.ahead.device, b.moved(d, l.Select, at))
 	b.at(end+d.Idle, sent, 0)
+}
+
+// moved gives the toggles of select, of those that the span wants.
+func (b *spiBus) moved(d *SPIPart, toggles []quantity.Time, at quantity.Time) []quantity.Time {
+	switch {
+	case len(toggles) < 2:
+		return toggles
+	case d.Release == bench.WhenEmpty:
+		last := at + d.Lead + 2*d.Half*quantity.Time((len(b.ahead.words)-1)*d.MCU.Word)
+		return []quantity.Time{toggles[0], min(toggles[1], last+d.Lag)}
+	case d.Release == bench.Never && b.high[3+b.ahead.device] != b.rests(3+b.ahead.device):
+		return nil // it was never let go
+	case d.Release == bench.Never:
+		return toggles[:1]
+	}
+	return toggles
+}
+
+// drives tells the line out what the MCU's output does to it in a span.
+func (b *spiBus) drives(d *SPIPart, l spi.Lines, end quantity.Time) {
+	if b.now.NoOut {
+		return
+	}
+	high := b.high[1]
+	var driven []wire.Driven
+	for _, t := range l.Out {
+		high = !high
+		if t < l.Turn || t >= end {
+			driven = append(driven, wire.Driven{At: t, High: high, Driven: true})
+		}
+	}
+	if l.Turn < end {
+		driven = append(driven, wire.Driven{At: l.Turn}, wire.Driven{At: end, Driven: true})
+		slices.SortStableFunc(driven, func(x, y wire.Driven) int { return cmp.Compare(x.At, y.At) })
+	}
+	b.out.Drive(0, driven)
 }
 
 // jumper lets the line back follow out, where they are joined; toggles are those that out
@@ -330,10 +382,10 @@ func (b *spiBus) jumper(toggles []quantity.Time) {
 		return
 	}
 	high := b.high[1]
-	var driven []spi.Driven
+	var driven []wire.Driven
 	for _, t := range toggles {
 		high = !high
-		driven = append(driven, spi.Driven{At: t, High: high, Driven: true})
+		driven = append(driven, wire.Driven{At: t, High: high, Driven: true})
 	}
 	b.in.Drive(len(b.target)+1, driven)
 }
@@ -349,8 +401,8 @@ func (b *spiBus) over() {
 	if !b.busy {
 		return
 	}
-	in := b.read()
-	read := b.unitReads(in)
+	out, in := b.read()
+	read := b.unitReads(out, in)
 	if !b.took || spi.Kind.Sentence(read) != spi.Kind.Sentence(&b.taken) {
 		b.w.store.Put(read) // the unit reads otherwise than the tap
 	}
@@ -373,7 +425,7 @@ func (b *spiBus) over() {
 
 // unitReads gives the span as the MCU's unit reads it: with its own settings, at the
 // edges that it makes itself.
-func (b *spiBus) unitReads(in wire.Window) *record.Record {
+func (b *spiBus) unitReads(out, in wire.Window) *record.Record {
 	d := &b.now.Devices[b.ahead.device]
 	w := func(high bool, toggles []quantity.Time) wire.Window {
 		return wire.Window{From: in.From, To: in.To, High: high, Toggles: toggles}
@@ -383,15 +435,18 @@ func (b *spiBus) unitReads(in wire.Window) *record.Record {
 	}
 	dec := spi.NewDecoder(d.MCU, b.index, record.Device+record.End(b.ahead.device))
 	var seen record.List
-	dec.Feed([]wire.Window{w(d.MCU.ClockIdleHigh, b.lines.Clock), w(false, b.lines.Out), in, w(d.MCU.Select == spi.ActiveLow, b.lines.Select)}, &seen)
+	if !d.MCU.Shared {
+		out = w(false, b.lines.Out) // it knows what it sends
+	}
+	dec.Feed([]wire.Window{w(d.MCU.ClockIdleHigh, b.lines.Clock), out, in, w(d.MCU.Select == spi.ActiveLow, b.lines.Select)}, &seen)
 	got := seen.Done[0]
 	got.Seen = record.MCU
 	return &got
 }
 
-// read gives devices, tap and capture the levels up to now, and the window of the line
-// back.
-func (b *spiBus) read() wire.Window {
+// read gives devices, tap and capture the levels up to now, and the windows of both data
+// lines.
+func (b *spiBus) read() (out, in wire.Window) {
 	to := b.w.now
 	pins := make([]wire.Window, len(b.roles))
 	fars := make([]wire.Window, len(b.roles))
@@ -401,16 +456,29 @@ func (b *spiBus) read() wire.Window {
 		}
 	}
 	if pins[0].From == to {
-		return wire.Window{From: to, To: to}
+		return pins[1], wire.Window{From: to, To: to}
 	}
 	for i, t := range b.target {
-		if t == nil {
+		if t == nil || b.cross[i] {
 			continue
 		}
 		b.drive = t.Feed(&fars[0], &fars[1], &fars[3+i], b.drive[:0])
-		b.in.Drive(i, b.drive)
+		if t.Shared {
+			b.out.Drive(1+i, b.drive)
+		} else {
+			b.in.Drive(i, b.drive)
+		}
 	}
-	in := b.in.Read(to)
+	in = b.in.Read(to)
+	for i, t := range b.target {
+		if t != nil && b.cross[i] {
+			b.drive = t.Feed(&fars[0], &in, &fars[3+i], b.drive[:0])
+			b.out.Drive(1+i, b.drive)
+		}
+	}
+	if joined := b.out.Read(to); !b.cut[1] {
+		pins[1] = joined
+	}
 	pins[inRole] = in
 	if b.cut[inRole] {
 		pins[inRole].Unknown = []wire.Span{{From: in.From, To: to, Open: true}}
@@ -419,7 +487,7 @@ func (b *spiBus) read() wire.Window {
 	for i := range pins {
 		b.w.store.Levels(b.line0+i, &pins[i])
 	}
-	return in
+	return pins[1], in
 }
 
 func clone(w wire.Window) wire.Window {
@@ -447,7 +515,7 @@ func (b *spiBus) bit() quantity.Time { return 2 * b.now.Devices[0].Half }
 
 func (b *spiBus) takes() map[string]string {
 	takes := map[string]string{
-		link.TransactVerb: "", link.CutVerb: "", link.PowerVerb: "", link.ConfigureVerb: "", link.HoldVerb: "", link.PresetVerb: "", link.LoopVerb: "",
+		link.TransactVerb: "", link.CutVerb: "", link.PowerVerb: "", link.ConfigureVerb: "", link.HoldVerb: "", link.PresetVerb: "", link.LoopVerb: "", link.CrossVerb: "",
 		link.SendVerb: "on an spi bus words are exchanged: transact select 1 out 83 00 00",
 	}
 	if b.now.Off {
@@ -481,14 +549,29 @@ func (b *spiBus) do(i link.Intent, done func(link.Outcome)) error {
 			return errors.New("the MCU drives clock, out and the selects alone: only the line in can be held")
 		}
 		b.between(func() {
-			b.in.Drive(len(b.target), []spi.Driven{{At: b.w.now, Driven: !i.Release, Strong: true}})
+			b.in.Drive(len(b.target), []wire.Driven{{At: b.w.now, Driven: !i.Release, Strong: true}})
 			b.note(b.w.now, "the line in is %s", map[bool]string{true: "let go", false: "held low"}[i.Release])
 		})
 	case link.Loop:
 		b.between(func() {
 			b.loop = i.On
-			b.in.Drive(len(b.target)+1, []spi.Driven{{At: b.w.now, High: b.high[1], Driven: i.On && !b.now.NoOut}})
+			b.in.Drive(len(b.target)+1, []wire.Driven{{At: b.w.now, High: b.high[1], Driven: i.On && !b.now.NoOut}})
 			b.note(b.w.now, "out and in %s", map[bool]string{true: "joined by a jumper", false: "apart again"}[i.On])
+		})
+	case link.Cross:
+		k := slices.IndexFunc(b.now.Devices, func(d SPIPart) bool { return d.Name == i.Device })
+		switch {
+		case k < 0:
+			return fmt.Errorf("%q is no device on it", i.Device)
+		case b.now.Devices[k].End.Shared:
+			return fmt.Errorf("%s has one data line: there are no two to exchange", i.Device)
+		}
+		b.between(func() {
+			off := []wire.Driven{{At: b.w.now}}
+			b.in.Drive(k, off)
+			b.out.Drive(1+k, off)
+			b.cross[k] = !i.Right
+			b.note(b.w.now, "%s: out and in are %s", i.Device, map[bool]string{true: "as they should be", false: "exchanged"}[i.Right])
 		})
 	case link.Power:
 		k := slices.IndexFunc(b.now.Devices, func(d SPIPart) bool { return d.Name == i.Device })
@@ -506,7 +589,8 @@ func (b *spiBus) do(i link.Intent, done func(link.Outcome)) error {
 				if part := b.works[k]; part != nil {
 					part.PowerLost(b.w.now, func() byte { return byte(b.w.rng.Uint32()) })
 				}
-				b.in.Drive(k, []spi.Driven{{At: b.w.now}})
+				b.in.Drive(k, []wire.Driven{{At: b.w.now}})
+				b.out.Drive(1+k, []wire.Driven{{At: b.w.now}})
 			}
 			b.note(b.w.now, "%s: supply %s", i.Device, map[bool]string{true: "on", false: "off"}[i.On])
 		})

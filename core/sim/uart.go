@@ -55,9 +55,12 @@ type uartLink struct {
 	actsAt  quantity.Time
 	scratch []quantity.Time
 
-	waits    int  // characters in the MCU's receive register
-	undriven bool // the line from the MCU floats
-	off      bool // the device has no supply
+	waits    int        // characters in the MCU's receive register
+	undriven bool       // the line from the MCU floats
+	off      bool       // the device has no supply
+	crossed  bool       // its two wires are exchanged: both ends send on one, and listen on the other
+	crossing bool       // they will be from the next idle, or not any more
+	both     *wire.Join // what both drive then
 
 	// The firmware of an asking link makes one exchange at a time.
 	messages [][]byte
@@ -130,6 +133,7 @@ func (l *uartLink) takes() map[string]string {
 	return map[string]string{
 		link.LoopVerb: "a jumper at a character link is not simulated",
 		link.SendVerb: "", link.CutVerb: "", link.PowerVerb: "", link.ConfigureVerb: "", link.PresetVerb: "",
+		link.CrossVerb:    "",
 		link.HoldVerb:     "a character link has an output at each end: cut a wire, none can be held",
 		link.TransactVerb: "a character link sends characters: send",
 	}
@@ -146,6 +150,12 @@ func (l *uartLink) do(i link.Intent, done func(link.Outcome)) error {
 			return err
 		}
 		l.cutWire(side, !i.Joined)
+	case link.Cross:
+		if side, err := l.side(i.Device); err != nil || side == mcuSide {
+			return fmt.Errorf("%q is no device on it; there is %s", i.Device, l.bench.Device.Name)
+		}
+		l.crossing = i.Right == l.crossed
+		l.applyIfIdle()
 	case link.Power:
 		if side, err := l.side(i.Device); err != nil || side == mcuSide {
 			return fmt.Errorf("%q is no device on it; there is %s", i.Device, l.bench.Device.Name)
@@ -197,6 +207,9 @@ func (l *uartLink) power(on bool) {
 		return
 	}
 	l.off = !on
+	if l.crossed {
+		l.both.Drive(deviceSide, []wire.Driven{{At: l.w.now, High: l.resting[deviceSide], Driven: on}})
+	}
 	if on {
 		l.begins()
 		l.line[deviceSide].Mend(l.w.now)
@@ -212,11 +225,29 @@ func (l *uartLink) power(on bool) {
 	l.note(l.w.now, "%s: supply %s", l.bench.Device.Name, map[bool]string{true: "on", false: "off"}[on])
 }
 
+// cross exchanges the wires at the device, or puts them right again.
+func (l *uartLink) cross() {
+	l.crossing, l.crossed = false, !l.crossed
+	on := l.crossed
+	if on {
+		l.both = wire.NewJoin(2, l.w.now)
+		l.both.Drive(mcuSide, []wire.Driven{{At: l.w.now, High: l.pin[mcuSide].EndHigh(), Driven: !l.undriven}})
+		l.both.Drive(deviceSide, []wire.Driven{{At: l.w.now, High: l.pin[deviceSide].EndHigh(), Driven: !l.off}})
+	}
+	for side := range 2 {
+		l.wake(side, l.w.now+1)
+	}
+	l.note(l.w.now, "%s: its wires are %s", l.bench.Device.Name, map[bool]string{true: "exchanged", false: "as they should be"}[on])
+}
+
 // begin is the MCU's unit after its firmware's start-up.
 func (l *uartLink) begin() {
 	u := l.ends.Unit
 	if u.Undriven != l.undriven {
 		l.undriven = u.Undriven
+		if l.crossed {
+			l.both.Drive(mcuSide, []wire.Driven{{At: l.w.now, High: l.resting[mcuSide], Driven: !u.Undriven}})
+		}
 		for _, line := range []*wire.Line{l.pin[mcuSide], l.line[mcuSide]} {
 			if u.Undriven {
 				line.Break(l.w.now)
@@ -397,11 +428,30 @@ func (l *uartLink) startChar(side int) {
 	set, period := l.settings(side)
 	var end quantity.Time
 	l.scratch, end = uart.Encode(l.scratch[:0], set.Frame, period, l.w.now, c)
+	high := l.pin[side].EndHigh()
 	l.pin[side].Drive(l.scratch)
 	l.line[side].Drive(l.scratch)
+	l.drives(side, high, l.scratch)
 	l.at(end, sent, uint8(side))
 	l.wake(side, l.w.now+1)
 	l.wakeAgain(side, l.w.now+l.line[side].Delay+1)
+}
+
+// drives tells the wire that both ends drive, where they do, what one does to it; high is
+// the level before.
+func (l *uartLink) drives(side int, high bool, toggles []quantity.Time) {
+	if !l.crossed || side == mcuSide && l.undriven {
+		return
+	}
+	var driven []wire.Driven
+	for _, t := range toggles {
+		high = !high
+		driven = append(driven, wire.Driven{At: t, High: high, Driven: true})
+	}
+	l.both.Drive(side, driven)
+	if side == deviceSide {
+		l.wake(mcuSide, l.w.now+1)
+	}
 }
 
 // wakeAgain lets the receivers be fed at the time t too, whatever else is due.
@@ -438,8 +488,15 @@ func (l *uartLink) read(side int) {
 	w := l.line[side].Read(l.w.now)
 	if w.From != w.To {
 		pin := l.pin[side].Read(l.w.now)
+		if l.crossed {
+			w, pin = l.exchanged(side, w)
+		}
 		if side == mcuSide || !l.ends.Unit.Deaf {
-			l.rx[side].Feed(&w, l.w.store)
+			heard := w
+			if l.crossed {
+				heard.High, heard.Toggles, heard.Unknown = l.resting[side], nil, []wire.Span{{From: w.From, To: w.To, Open: true}}
+			}
+			l.rx[side].Feed(&heard, l.w.store)
 		}
 		l.tap[side].Feed(&pin, l.w.store)
 		l.w.store.Levels(l.line0+side, &w)
@@ -451,6 +508,18 @@ func (l *uartLink) read(side int) {
 	if t != quantity.Forever {
 		l.wake(side, max(t, l.w.now+1))
 	}
+}
+
+// exchanged gives what receiver and tap see of a wire while those at the device are
+// exchanged: nobody drives the wire at which both ends listen.
+func (l *uartLink) exchanged(side int, w wire.Window) (at, tap wire.Window) {
+	open := []wire.Span{{From: w.From, To: w.To, Open: true}}
+	if side == deviceSide {
+		w.High, w.Toggles, w.Unknown = l.resting[side], nil, open
+		return w, w
+	}
+	joined := l.both.Read(l.w.now)
+	return joined, joined
 }
 
 // cutWire breaks the wire from a side, or joins it again, and notes it as what an
@@ -468,7 +537,7 @@ func (l *uartLink) cutWire(side int, broken bool) {
 
 // applyIfIdle brings changed settings into force when nothing is on the way.
 func (l *uartLink) applyIfIdle() {
-	if !l.changed {
+	if !l.changed && !l.crossing {
 		return
 	}
 	for side := range 2 {
@@ -480,6 +549,12 @@ func (l *uartLink) applyIfIdle() {
 		l.read(side)
 		l.rx[side].Flush(l.w.store)
 		l.tap[side].Flush(l.w.store)
+	}
+	if l.crossing {
+		l.cross()
+	}
+	if !l.changed {
+		return
 	}
 	asked := l.ends.Ask
 	rest := l.wanted

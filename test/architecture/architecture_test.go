@@ -70,7 +70,7 @@ var allowed = map[string]string{
 	"core/session":           "core/bench core/capture core/guard core/link core/link/tty core/quantity core/sim",
 	"core/picture":           "core/register core/startup core/bench core/bus core/bus/can core/bus/i2c core/bus/pulse core/bus/spi core/bus/uart core/capture core/intent core/quantity core/record core/records core/safe core/scene core/wire",
 	"core/prove":             "core/bench core/capture core/check core/intent core/link core/quantity core/record core/records",
-	"core/diagnose":          "core/bench core/bus/i2c core/bus/uart core/capture core/finding core/quantity core/recognise core/record core/records core/safe",
+	"core/diagnose":          "core/bench core/bus/i2c core/bus/uart core/capture core/finding core/quantity core/recognise core/record core/records core/safe core/bus/spi core/wire",
 	"demo":                   "",
 	"draw/cells":             "core/quantity core/safe core/scene",
 	"draw/paper":             "core/quantity core/safe core/scene",

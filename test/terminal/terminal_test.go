@@ -509,7 +509,7 @@ func TestAPartByKeys(t *testing.T) {
 	s.wait("measure is over after", "tilt = 1.")
 	// Two pages of a memory outlast its supply.
 	command("do write log-memory 0x3E 11 22 33 44")
-	s.wait("4 bytes in 2 pages are written and read back")
+	s.wait("4 bytes in 2 pages written and read back")
 	command("power-off log-memory")
 	command("do read log-memory 0x3E count 4")
 	s.wait("read log-memory 0x3E count 4: fault")

@@ -104,7 +104,7 @@ func (v *View) drawRow(a cells.Area, y int, h ui.Host, p *operation.Part, k *led
 	}
 	switch {
 	case r.text != nil:
-		drawText(a, y, h, k, r.text, c, style)
+		v.drawText(a, y, h, k, r.text, c, style)
 	case r.reg == nil:
 		v.drawValue(a, y, h, k, r.value, c, style)
 	case r.field != nil:
@@ -118,7 +118,7 @@ func (v *View) drawRow(a cells.Area, y int, h ui.Host, p *operation.Part, k *led
 }
 
 // drawText shows a text.
-func drawText(a cells.Area, y int, h ui.Host, k *ledger.Part, t *device.Text, c columns, style cells.Style) {
+func (v *View) drawText(a cells.Area, y int, h ui.Host, k *ledger.Part, t *device.Text, c columns, style cells.Style) {
 	a.Part(c.name, y, c.content-c.name-1, 1).Text(0, 0, style, t.Name)
 	if k == nil {
 		return
@@ -133,7 +133,11 @@ func drawText(a cells.Area, y int, h ui.Host, k *ledger.Part, t *device.Text, c 
 	if e.Wrote {
 		state = "as written  " + state
 	}
-	a.Part(c.content, y, a.W-c.content-cells.Width(state)-2, 1).Text(0, 0, style, fmt.Sprintf("%q", e.Chars))
+	chars := a.Part(c.content, y, a.W-c.content-cells.Width(state)-2, 1)
+	x := chars.Text(0, 0, style, fmt.Sprintf("%q", e.Chars))
+	if was, remembered := v.texts[t]; remembered && was != e.Chars {
+		chars.Text(x, 0, cells.Doubt, fmt.Sprintf(" ≠ %q", was))
+	}
 	a.Right(a.W, y, cells.Quiet, state)
 }
 
@@ -379,7 +383,11 @@ func (v *View) drawBelow(a cells.Area, h ui.Host, p *operation.Part, k *ledger.P
 		}
 	}
 	if v.busy {
-		a.Text(0, y, cells.Info, "on its way; Esc stops it")
+		text := "on its way; Esc stops it"
+		if n := len(v.waiting); n > 0 {
+			text += fmt.Sprintf("; %d more wait", n)
+		}
+		a.Text(0, y, cells.Info, text)
 		y++
 	}
 	for _, s := range v.staged {

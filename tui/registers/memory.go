@@ -8,6 +8,7 @@ import (
 	"gavrix/core/device"
 	"gavrix/core/ledger"
 	"gavrix/core/operation"
+	"gavrix/core/quantity"
 	"gavrix/core/safe"
 	"gavrix/draw/cells"
 	"gavrix/tui/ui"
@@ -46,6 +47,7 @@ func (v *View) memoryCommands(h ui.Host, p *operation.Part) []ui.Command {
 		}
 	}
 	return []ui.Command{
+		v.markCommand(h, p),
 		{Name: "page-above", Keys: []string{"pgup"}, Help: "the page above", Run: page(-1)},
 		{Name: "page-below", Keys: []string{"pgdown"}, Help: "the page below", Run: page(1)},
 		{Name: "read", Args: "[NUMBER count N]", Keys: []string{"r"}, Help: "read the page, or these bytes", Short: "read", Run: func(arg string) tea.Cmd {
@@ -84,6 +86,10 @@ func (v *View) drawMemory(a cells.Area, h ui.Host, p *operation.Part, k *ledger.
 		text += fmt.Sprintf(", each stands %d writings", m.Endurance)
 	}
 	a.Text(1, 0, cells.Quiet, text)
+	x := drawAreas(a, 1, m, k)
+	if n, first := v.differing(p, k); n > 0 {
+		a.Text(x, 1, cells.Doubt, fmt.Sprintf("%s ≠ what was remembered, from 0x%04X on", quantity.Count(n, "byte"), first))
+	}
 	below := v.belowHeight(h, a.W)
 	room := max(a.H-below-3, 3)
 	n := v.rowCount(h, p)
@@ -93,12 +99,60 @@ func (v *View) drawMemory(a cells.Area, h ui.Host, p *operation.Part, k *ledger.
 	v.top = min(v.top, max(n-list, 0))
 	v.listAt, v.listH = 5, list
 	for i := range list {
-		v.drawBytes(a, 2+i, h, k, m, v.top+i, v.top+i == at)
+		v.drawBytes(a, 2+i, p, k, v.top+i, v.top+i == at)
 	}
 	v.drawBelow(a.Part(0, a.H-below, a.W, below), h, p, k)
 }
 
-func (v *View) drawBytes(a cells.Area, y int, h ui.Host, k *ledger.Part, m *device.Memory, row int, selected bool) {
+// differing gives how many bytes differ from what was remembered, and the first of them.
+func (v *View) differing(p *operation.Part, k *ledger.Part) (n int, first uint64) {
+	for at, was := range v.bytes[p.Map] {
+		if c, has := k.Cells[at]; has && c.Byte != was {
+			if n++; n == 1 || at < first {
+				first = at
+			}
+		}
+	}
+	return n, first
+}
+
+// held gives what is known of an area: nil where some of it is not.
+func held(k *ledger.Part, area *device.Area) []byte {
+	out := make([]byte, area.Length)
+	for i := range out {
+		c, has := k.Cells[uint64(area.At+i)]
+		if !has {
+			return nil
+		}
+		out[i] = c.Byte
+	}
+	return out
+}
+
+// drawAreas says in a row what the bytes that are known say of the areas; it gives the
+// column behind.
+func drawAreas(a cells.Area, y int, m *device.Memory, k *ledger.Part) int {
+	x := 1
+	for _, area := range m.Areas {
+		text, style := "not read as a whole", cells.Quiet
+		if data := held(k, area); data != nil {
+			switch area.State(data) {
+			case device.AreaNeverWritten:
+				text, style = "never written", cells.Doubt
+			case device.AreaDamaged:
+				text, style = "damaged", cells.Bad
+			default:
+				text, style = "written", cells.Good
+			}
+		}
+		x = a.Text(x, y, cells.Quiet, fmt.Sprintf("%s 0x%04X ", area.Name, area.At))
+		x = a.Text(x, y, style, text) + 3
+	}
+	return x
+}
+
+func (v *View) drawBytes(a cells.Area, y int, p *operation.Part, k *ledger.Part, row int, selected bool) {
+	m := p.Map.Memory
 	style := cells.Plain
 	if selected {
 		a.Text(0, y, cells.Strong, "▸")
@@ -121,14 +175,15 @@ func (v *View) drawBytes(a cells.Area, y int, h ui.Host, k *ledger.Part, m *devi
 			continue
 		}
 		s := style
+		was, remembered := v.bytes[p.Map][from+i]
 		switch {
-		case c.Wrote:
+		case c.Wrote, remembered && was != c.Byte:
 			s = cells.Doubt
 		case c.Byte == device.Erased:
 			s = cells.Quiet
 		}
 		a.Text(x, y, s, fmt.Sprintf("%02X", c.Byte))
-		a.Text(8+3*perRow+3+int(i), y, s, string(safe.Byte(c.Byte)))
+		a.Text(8+3*perRow+2+int(i), y, s, string(safe.Byte(c.Byte)))
 	}
 	if n := k.Pages[from/uint64(m.Page)]; n > 0 && from%uint64(m.Page) == 0 {
 		a.Right(a.W, y, cells.Quiet, fmt.Sprintf("written %d×", n))

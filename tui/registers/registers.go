@@ -40,8 +40,11 @@ type View struct {
 	typed    map[uint64]uint64 // values to hold against them, by address
 	word     int               // the one under the cursor
 
-	mark    map[*device.Register]uint64 // what registers held when it was set
+	mark    map[*device.Register]uint64     // what registers held when it was set
+	texts   map[*device.Text]string         // and texts
+	bytes   map[*device.Map]map[uint64]byte // and memories
 	watches []*watch
+	waiting []waits
 	top     int // first row of the list that is shown
 	listAt  int // where the list was drawn, for the mouse
 	listH   int
@@ -282,15 +285,39 @@ func (v *View) registerCommands(h ui.Host, p *operation.Part) []ui.Command {
 func (v *View) markCommand(h ui.Host, p *operation.Part) ui.Command {
 	return ui.Command{Name: "mark-contents", Keys: []string{"m"}, Help: "remember all: what differs later is marked", Short: "mark", Run: func(string) tea.Cmd {
 		k := known(h, p)
-		v.mark = map[*device.Register]uint64{}
-		if k != nil {
-			for r, e := range k.Entries {
-				v.mark[r] = e.Content
-			}
+		v.mark, v.texts, v.bytes = map[*device.Register]uint64{}, map[*device.Text]string{}, map[*device.Map]map[uint64]byte{}
+		if k == nil || len(k.Entries)+len(k.Texts)+len(k.Cells) == 0 {
+			h.Say("nothing is known of %s yet: nothing is remembered", p.Name)
+			return nil
 		}
-		h.Say("%d registers of %s are remembered; what differs is marked ≠", len(v.mark), p.Name)
+		for r, e := range k.Entries {
+			v.mark[r] = e.Content
+		}
+		for t, e := range k.Texts {
+			v.texts[t] = e.Chars
+		}
+		bytes := map[uint64]byte{}
+		for at, c := range k.Cells {
+			bytes[at] = c.Byte
+		}
+		v.bytes[p.Map] = bytes
+		h.Say("%s of %s are remembered; what differs later is marked", counted(len(v.mark), len(v.texts), len(bytes)), p.Name)
 		return nil
 	}}
+}
+
+// counted says how many of each there are.
+func counted(registers, texts, bytes int) string {
+	var out []string
+	for _, x := range []struct {
+		n    int
+		what string
+	}{{registers, "register"}, {texts, "text"}, {bytes, "byte"}} {
+		if x.n > 0 {
+			out = append(out, quantity.Count(x.n, x.what))
+		}
+	}
+	return strings.Join(out, ", ")
 }
 
 // name is how an operation names what is under the cursor.
@@ -479,13 +506,33 @@ func (v *View) sendStaged(h ui.Host) tea.Cmd {
 // mostResults is how many results are kept.
 const mostResults = 40
 
-// run does operations one after the other. Nil where they can't begin.
+// mostWaiting is how much is queued behind an operation that is on its way.
+const mostWaiting = 20
+
+// waits are operations that wait for one that is on its way.
+type waits struct {
+	on  *operate.Bench
+	ops []staged
+}
+
+// run does operations one after the other, behind those that are on their way. Nil where
+// they can't begin now.
 func (v *View) run(h ui.Host, ops []staged) tea.Cmd {
-	if v.busy {
-		h.Warn("an operation is on its way; Esc stops it")
-		return nil
+	w := waits{v.on(h), ops}
+	switch {
+	case !v.busy:
+		return v.begin(h, w)
+	case len(v.waiting) >= mostWaiting:
+		h.Warn("%s wait already; Esc stops the one on its way, and drops them", quantity.Count(len(v.waiting), "operation"))
+	default:
+		v.waiting = append(v.waiting, w)
+		h.Say("queued behind what is on its way; Esc stops that, and drops the rest")
 	}
-	on := v.on(h)
+	return nil
+}
+
+func (v *View) begin(h ui.Host, w waits) tea.Cmd {
+	on, ops := w.on, w.ops
 	cmd := h.Work(func(ctx context.Context) ui.Done {
 		var rs []*operate.Result
 		var failed error
@@ -500,7 +547,7 @@ func (v *View) run(h ui.Host, ops []staged) tea.Cmd {
 				break
 			}
 		}
-		return func(h ui.Host) {
+		return func(h ui.Host) tea.Cmd {
 			v.busy = false
 			v.results = append(v.results, rs...)
 			v.results = v.results[max(len(v.results)-mostResults, 0):]
@@ -509,6 +556,15 @@ func (v *View) run(h ui.Host, ops []staged) tea.Cmd {
 			} else if n := len(ops) - len(rs); n > 0 {
 				h.Warn("%d more were not done, because one failed", n)
 			}
+			if failed != nil {
+				v.waiting = nil
+			}
+			if len(v.waiting) == 0 {
+				return nil
+			}
+			next := v.waiting[0]
+			v.waiting = v.waiting[1:]
+			return v.begin(h, next)
 		}
 	})
 	v.busy = cmd != nil
@@ -648,7 +704,7 @@ func (v *View) Draw(a cells.Area, h ui.Host) {
 		x = a.Text(x+2, 0, cells.Quiet, fmt.Sprintf("part %d of %d", at, len(ps)))
 	}
 	if v.onMemory(h) && len(p.Map.Registers) > 0 {
-		x = a.Text(x+2, 0, cells.Quiet, "memory")
+		a.Text(x+2, 0, cells.Quiet, "memory")
 	}
 	k := known(h, p)
 	pres := k.Presence()

@@ -30,7 +30,7 @@ func (v *View) spineLine(a cells.Area, y, i int, link *capture.Link, h ui.Host) 
 	if v.all {
 		timeW += nameW
 	}
-	spine := timeW + (a.W-timeW)*2/5
+	spine := timeW + (a.W-timeW)/3
 	if kindOf(link).Records == record.Transaction {
 		spine = timeW // one line has both directions
 	}
@@ -114,15 +114,19 @@ func (v *View) spineLine(a cells.Area, y, i int, link *capture.Link, h ui.Host) 
 	room := a.Part(spine+2, y, a.W-spine-2, 1)
 	x := max(bytesOf(room, 0, 0, l)+2, meaningAt)
 	if free := room.W - x - cells.Width(marks) - 2; l.Meaning != "" && min(cells.Width(l.Meaning), leastMeaning) <= free {
-		x += room.Part(x, 0, free, 1).Text(0, 0, cells.Plain, l.Meaning) + 3
+		x += room.Part(x, 0, free, 1).Text(0, 0, cells.Plain, l.Meaning) + 2
 	}
-	x = room.Text(x, 0, cells.Quiet, hexOf(l, room.W-x-cells.Width(marks)-3))
+	free := room.W - x
+	if marks != "" {
+		free -= cells.Width(marks) + 3
+	}
+	x = room.Text(x, 0, cells.Quiet, hexOf(l, free))
 	room.Text(x+2, 0, cells.Bad, marks)
 	return y
 }
 
 // meaningAt is the column behind the spine from which on a row says what it means.
-const meaningAt = 14
+const meaningAt = 10
 
 // leastMeaning is how many columns of a meaning say enough to stand there.
 const leastMeaning = 16

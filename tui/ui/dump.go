@@ -44,16 +44,20 @@ func LoadDump(h Host, name string, then func()) tea.Cmd {
 	return func() tea.Msg {
 		f, err := os.Open(name)
 		if err != nil {
-			return Done(func(h Host) { h.Warn("the dump can't be read: %v", err) })
+			return Done(func(h Host) tea.Cmd {
+				h.Warn("the dump can't be read: %v", err)
+				return nil
+			})
 		}
 		defer f.Close()
 		seen, err := registers.ReadDump(f)
-		return Done(func(h Host) {
+		return Done(func(h Host) tea.Cmd {
 			if err != nil {
 				h.Warn("%s: %v", name, err)
-				return
+				return nil
 			}
 			took(h, Dump{seen, "the dump " + name})
+			return nil
 		})
 	}
 }

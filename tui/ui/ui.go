@@ -97,7 +97,7 @@ type View interface {
 }
 
 // Done is the end of work outside the interface, carried out within it.
-type Done func(h Host)
+type Done func(h Host) tea.Cmd
 
 // Ticker is a view that does something by itself while it is shown.
 type Ticker interface {

@@ -1,7 +1,9 @@
 package can
 
 import (
+	"bytes"
 	"fmt"
+	"slices"
 
 	"gavrix/core/quantity"
 	"gavrix/core/record"
@@ -106,6 +108,8 @@ type Node struct {
 	state    nodeState
 	shown    ErrorState
 	queue    []Frame
+	// withdraws: the first frame is given up when it fails.
+	withdraws bool
 
 	// Bits.
 	started bool
@@ -150,6 +154,22 @@ func NewNode(t Timing, off quantity.PPM) *Node {
 // Send queues a frame, which must satisfy Check. The bus must call Step after
 // it.
 func (n *Node) Send(f Frame) { n.queue = append(n.queue, f) }
+
+// Withdraw takes back a frame that waits: at once, or where it is being sent, when that
+// fails. Event Dropped tells of it.
+func (n *Node) Withdraw(f Frame) {
+	i := slices.IndexFunc(n.queue, func(q Frame) bool {
+		return q.ID == f.ID && q.Extended == f.Extended && bytes.Equal(q.Data, f.Data)
+	})
+	switch {
+	case i < 0:
+	case i == 0 && n.sending:
+		n.withdraws = true
+	default:
+		n.queue = slices.Delete(n.queue, i, i+1)
+		n.tell(Event{What: Dropped, Frame: f})
+	}
+}
 
 // Queued is the number of frames that wait, the one being sent counted.
 func (n *Node) Queued() int { return len(n.queue) }
@@ -460,6 +480,7 @@ func (n *Node) sent(r, sent bool, e event, lateBit bool) {
 	if e == done {
 		f := n.queue[0]
 		n.queue = n.queue[1:]
+		n.withdraws = false
 		n.tec = max(n.tec-1, 0)
 		n.tell(Event{What: Sent, Frame: f})
 		n.changed()
@@ -530,7 +551,7 @@ func (n *Node) fail(e NodeError, blameless bool) {
 	}
 	n.begin(!passive && !n.ListenOnly, false)
 	n.tell(Event{What: Failed, Error: e, Field: field, Bit: bit})
-	if n.OneShot && own {
+	if (n.OneShot || n.withdraws) && own {
 		n.drop()
 	}
 	n.changed()
@@ -647,7 +668,7 @@ func (n *Node) delimiter(r bool) {
 // drop gives the first frame up.
 func (n *Node) drop() {
 	f := n.queue[0]
-	n.queue = n.queue[1:]
+	n.queue, n.withdraws = n.queue[1:], false
 	n.tell(Event{What: Dropped, Frame: f})
 }
 

@@ -19,6 +19,7 @@ var Schema = doc.Map(
 	doc.Key{Name: "active", Doc: "level of the select line while selected; none: there is no select line", Type: doc.Enum("low", "high", "none"), Default: "low"},
 	doc.Key{Name: "wires", Doc: "data lines: 2, or 1 that serves both directions", Type: doc.OneOf(2, 1), Default: "2"},
 	doc.Key{Name: "turn", Doc: "with one data line: the number of bits after which the device drives it", Type: doc.Int(1, 1<<16)},
+	doc.Key{Name: "turn-if", Doc: "the first bits behind which it does, as they are on the wire: 0, 1, . for either, as 1.......; absent: always", Type: doc.AnyText},
 	doc.Key{Name: "gap", Doc: "pause of the clock that ends a transfer without a select line", Type: doc.TimeType},
 )
 
@@ -80,13 +81,13 @@ func parse(n *doc.Node) (bus.Settings, error) {
 	if doc.Of[string](n, "active") == "none" {
 		s.Select = NoSelect
 	}
-	s.Gap, s.Shared, s.Turn = doc.Of[quantity.Time](n, "gap"), doc.Of[int](n, "wires") == 1, doc.Of[int](n, "turn")
+	s.Gap = doc.Of[quantity.Time](n, "gap")
 	return s, s.Check()
 }
 
 // frameOf reads what ends and taps have alike.
 func frameOf(n *doc.Node) Settings {
-	s := Settings{Word: doc.Of[int](n, "word"), LSBFirst: doc.Of[string](n, "order") == "lsb"}
+	s := Settings{Word: doc.Of[int](n, "word"), LSBFirst: doc.Of[string](n, "order") == "lsb", Shared: doc.Of[int](n, "wires") == 1, Turn: doc.Of[int](n, "turn"), TurnIf: doc.Of[string](n, "turn-if")}
 	if doc.Of[string](n, "active") == "high" {
 		s.Select = ActiveHigh
 	}
@@ -120,7 +121,7 @@ func Compare(a, b Settings, nameA, nameB string) []bus.Difference {
 	}
 	if a.Shared != b.Shared {
 		add("wires-differ", "data lines: one end uses one for both directions", "both drive the same wire, or one listens to a wire that nobody drives")
-	} else if a.Turn != b.Turn {
+	} else if a.Turn != b.Turn || a.TurnIf != b.TurnIf {
 		add("turn-differs", fmt.Sprintf("turn: %s after %d bits, %s after %d", nameA, a.Turn, nameB, b.Turn), "between the two either both drive the wire or nobody does")
 	}
 	return out

@@ -39,6 +39,7 @@ func labelsOf(s Settings, r *record.Record, lines []wire.Window) []bus.Label {
 	var out []bus.Label
 	words := [2][]uint32{Words(r, r.Data), Words(r, r.Back)}
 	digits := (s.Word + 3) / 4
+	turned := s.TurnedBy(words[0])
 	for i, t := range samples {
 		bit := i % s.Word
 		number := s.Word - 1 - bit
@@ -58,7 +59,7 @@ func labelsOf(s Settings, r *record.Record, lines []wire.Window) []bus.Label {
 				}
 				text := fmt.Sprintf("%d of %d bits", len(samples)-i, s.Word)
 				w := words[line]
-				if s.Shared && s.Turn > 0 && i >= s.Turn {
+				if i >= s.Turn && turned {
 					w = words[1]
 				}
 				if k := i / s.Word; k < len(w) {

@@ -25,6 +25,9 @@ var EndSchema = doc.Map(
 	doc.Key{Name: "word", Doc: "bits a word, 4 to 32", Type: doc.Int(4, 32), Default: "8"},
 	doc.Key{Name: "order", Doc: "which bit comes first", Type: doc.Enum("msb", "lsb"), Default: "msb"},
 	doc.Key{Name: "active", Doc: "level of the select line while selected", Type: doc.Enum("low", "high"), Default: "low"},
+	doc.Key{Name: "wires", Doc: "data lines: 2, or 1 that serves both directions", Type: doc.OneOf(2, 1), Default: "2"},
+	doc.Key{Name: "turn", Doc: "with one data line: the number of bits after which the device drives it", Type: doc.Int(1, 1<<16)},
+	doc.Key{Name: "turn-if", Doc: "the first bits behind which it does, as they are on the wire: 0, 1, . for either, as 1.......; absent: always", Type: doc.AnyText},
 	doc.Key{Name: "most", Doc: "the most that its clock may run at", Type: doc.FreqType, Required: true},
 	doc.Key{Name: "valid", Doc: "time from the clock's edge to its output standing there; absent: it says nothing back", Type: doc.TimeType},
 	doc.Key{Name: "set-up", Doc: "time that its input stands still before the sampling edge", Type: doc.TimeType, Default: "0 ns"},
@@ -55,6 +58,9 @@ func ParseEnd(n *doc.Node, name string) (End, error) {
 		to  *quantity.Time
 	}{{"valid", &e.Valid}, {"set-up", &e.SetUp}, {"hold", &e.Hold}, {"lead", &e.Lead}, {"lag", &e.Lag}, {"idle", &e.Idle}} {
 		*t.to = doc.Of[quantity.Time](n, t.key)
+	}
+	if e.Shared && e.Turn == 0 {
+		return e, fmt.Errorf("%s: with one data line say behind how many bits it drives the line: turn: 8", name)
 	}
 	if e.Most <= 0 {
 		return e, fmt.Errorf("%s: the most that its clock stands must be above 0", name)

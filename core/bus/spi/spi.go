@@ -5,6 +5,7 @@ package spi
 import (
 	"fmt"
 	"math/bits"
+	"strings"
 
 	"gavrix/core/quantity"
 	"gavrix/core/record"
@@ -34,6 +35,20 @@ type Settings struct {
 	// number Turn on the device drives it; 0 means that this is not known.
 	Shared bool
 	Turn   int
+	// TurnIf are the first bits behind which the device does so, as they are on the
+	// wire: 0, 1, and . for either; empty: always.
+	TurnIf string
+}
+
+// turns says whether the device drives a shared line behind first bits of a span, the
+// newest of which is the last of head.
+func (s Settings) turns(head uint64) bool {
+	for i, c := range s.TurnIf {
+		if bit := head >> (s.Turn - 1 - i) & 1; c != '.' && bit != uint64(c-'0') {
+			return false
+		}
+	}
+	return true
 }
 
 // Mode gives settings for a mode number 0 to 3, words of 8 bits, most
@@ -65,6 +80,12 @@ func (s Settings) Check() error {
 		return fmt.Errorf("without a select line a gap must say what ends a span")
 	case s.Turn < 0 || s.Turn > 0 && !s.Shared:
 		return fmt.Errorf("turn %d: it says from which bit on the device drives a shared data line", s.Turn)
+	case len(s.TurnIf) > s.Turn:
+		return fmt.Errorf("turn-if %s: it is about the bits before the turn, which are %d", s.TurnIf, s.Turn)
+	case s.TurnIf != "" && s.Turn > 64:
+		return fmt.Errorf("turn-if %s: the turn comes after 64 bits at most then", s.TurnIf)
+	case strings.Trim(s.TurnIf, "01.") != "":
+		return fmt.Errorf("turn-if %s: each bit is 0, 1, or a dot for either", s.TurnIf)
 	}
 	return nil
 }
@@ -78,6 +99,12 @@ func (s Settings) Describe() string {
 	text := fmt.Sprintf("mode %d, %d bits %s", s.Mode(), s.Word, order)
 	if s.Shared {
 		text += ", one data line"
+	}
+	if s.Turn > 0 {
+		text += fmt.Sprintf(", the device's behind %d bits", s.Turn)
+	}
+	if s.TurnIf != "" {
+		text += " if they begin " + s.TurnIf
 	}
 	return text
 }
@@ -95,6 +122,9 @@ func (s Settings) bytes() int { return (s.Word + 7) / 8 }
 // settings say, select too; the data lines rest low.
 type Lines struct {
 	Clock, Out, In, Select []quantity.Time
+	// Turn is the time from which on the MCU leaves a shared data line to the device;
+	// Forever where it does not.
+	Turn quantity.Time
 }
 
 // Encode gives the levels of one span that begins at the time start with the
@@ -116,7 +146,7 @@ type Timing struct{ Half, Lead, Lag quantity.Time }
 // EncodeTimed is Encode with times of its own around the clock.
 func EncodeTimed(s Settings, times Timing, start quantity.Time, out, back []uint32) (Lines, quantity.Time) {
 	half := times.Half
-	var l Lines
+	l := Lines{Turn: quantity.Forever}
 	t := start
 	if s.Select != NoSelect {
 		l.Select = append(l.Select, t)
@@ -133,13 +163,8 @@ func EncodeTimed(s Settings, times Timing, start quantity.Time, out, back []uint
 			l.In = append(l.In, at)
 		}
 	}
-	bit := func(w uint32, i int) bool {
-		if s.LSBFirst {
-			return w>>i&1 == 1
-		}
-		return w>>(s.Word-1-i)&1 == 1
-	}
-	n, pos := max(len(out), len(back)), 0
+	bit := func(w uint32, i int) bool { return w>>place(s, i)&1 == 1 }
+	n, pos, head := max(len(out), len(back)), 0, uint64(0)
 	at := func(words []uint32, k int) uint32 {
 		if k < len(words) {
 			return words[k]
@@ -157,10 +182,14 @@ func EncodeTimed(s Settings, times Timing, start quantity.Time, out, back []uint
 			case !s.Shared:
 				set(change, 0, bit(at(out, k), i))
 				set(change, 1, bit(at(back, k), i))
-			case s.Turn > 0 && pos >= s.Turn:
+			case s.Turn > 0 && pos >= s.Turn && s.turns(head):
+				l.Turn = min(l.Turn, change)
 				set(change, 0, bit(at(back, k), i))
 			default:
 				set(change, 0, bit(at(out, k), i))
+				if pos < s.Turn {
+					head = head<<1 | uint64(at(out, k)>>place(s, i)&1)
+				}
 			}
 			pos++
 			l.Clock = append(l.Clock, t, t+half)
@@ -176,6 +205,24 @@ func EncodeTimed(s Settings, times Timing, start quantity.Time, out, back []uint
 		l.Select = append(l.Select, end)
 	}
 	return l, end
+}
+
+// TurnedBy says whether words that the MCU sent leave a shared line to the device behind
+// the turn.
+func (s Settings) TurnedBy(words []uint32) bool {
+	head := uint64(0)
+	for i := range min(s.Turn, len(words)*s.Word) {
+		head = head<<1 | uint64(words[i/s.Word]>>place(s, i%s.Word)&1)
+	}
+	return s.Shared && s.Turn > 0 && s.turns(head)
+}
+
+// place gives the place of a word's bit that is the i-th on the wire.
+func place(s Settings, i int) int {
+	if s.LSBFirst {
+		return i
+	}
+	return s.Word - 1 - i
 }
 
 // Duration is the time of n words with a clock of the given half period, from
@@ -195,12 +242,13 @@ type Decoder struct {
 
 	started  bool
 	selected bool
-	ended    bool // the capture
-	sample   bool // the next clock toggle samples
-	n        int  // bits of the word so far
-	pos      int  // bits of the span so far
-	clash    bool // another device was selected too
-	unknown  bool // a bit of the word is of a line whose level wasn't known
+	ended    bool   // the capture
+	sample   bool   // the next clock toggle samples
+	n        int    // bits of the word so far
+	pos      int    // bits of the span so far
+	head     uint64 // those before the turn of a shared line
+	clash    bool   // another device was selected too
+	unknown  bool   // a bit of the word is of a line whose level wasn't known
 	out, in  uint32
 	open     uint32 // bits at which nobody drove data in
 	wordAt   quantity.Time
@@ -306,7 +354,7 @@ func (d *Decoder) busy() bool { return d.n > 0 || len(d.rec.Offsets) > 0 }
 func (d *Decoder) begin(t quantity.Time, clockHigh bool) {
 	d.selected = true
 	d.rec.Start = t
-	d.n, d.pos, d.out, d.in, d.open = 0, 0, 0, 0, 0
+	d.n, d.pos, d.head, d.out, d.in, d.open = 0, 0, 0, 0, 0, 0
 	d.clash = false
 	// The first edge after the idle level samples with CPHA 0, the second
 	// with CPHA 1.
@@ -342,10 +390,21 @@ func (d *Decoder) run(clock, out, in *cursor, until quantity.Time, sink record.S
 // direction gives a bit of a shared line to the one who drives it.
 func (d *Decoder) direction(bit bool) (out, in bool) {
 	d.pos++
-	if d.set.Turn > 0 && d.pos > d.set.Turn {
+	if d.turned() {
 		return false, bit
 	}
+	if d.pos <= d.set.Turn {
+		d.head <<= 1
+		if bit {
+			d.head |= 1
+		}
+	}
 	return bit, false
+}
+
+// turned says whether the newest bit of a shared line is the device's.
+func (d *Decoder) turned() bool {
+	return d.set.Turn > 0 && d.pos > d.set.Turn && d.set.turns(d.head)
 }
 
 func (d *Decoder) take(t quantity.Time, out, in bool, sink record.Sink) {
@@ -355,15 +414,18 @@ func (d *Decoder) take(t quantity.Time, out, in bool, sink record.Sink) {
 	d.sampled = t
 	var o, i, open uint32
 	for k, w := range d.data {
-		if w == nil {
+		if w == nil || k == 1 && d.set.Shared {
 			continue
 		}
 		switch symbol := w.Symbol(t); {
-		case symbol == 'z' && k == 1:
+		case symbol == 'z' && (k == 1 || d.set.Shared && d.turned()):
 			open = 1 // nobody answers: on a line that several parts share that is no fault
 		case symbol > '1':
 			d.unknown = true
 		}
+	}
+	if d.set.Turn > 0 && !d.turned() {
+		open = 1 // the line is the MCU's
 	}
 	if out {
 		o = 1

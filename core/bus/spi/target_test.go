@@ -123,7 +123,7 @@ func TestSeveralSelectsOnOneClock(t *testing.T) {
 		}
 		to := at + quantity.Microsecond
 		clock.To, out.To = to, to
-		in := NewJoin(len(b.ends), 0)
+		in := wire.NewJoin(len(b.ends), 0)
 		said := make([]int, len(b.ends))
 		for i := range b.ends {
 			selects[i].To = to
@@ -179,13 +179,13 @@ func TestSeveralSelectsOnOneClock(t *testing.T) {
 func TestAJoinIsAsItsOutputsSay(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
 		n := rapid.IntRange(1, 3).Draw(rt, "outputs")
-		j := NewJoin(n, 0)
-		drives := make([][]Driven, n)
+		j := wire.NewJoin(n, 0)
+		drives := make([][]wire.Driven, n)
 		for i := range n {
 			at := quantity.Time(0)
 			for range rapid.IntRange(0, 6).Draw(rt, "changes") {
 				at += quantity.Time(rapid.IntRange(1, 20).Draw(rt, "later"))
-				drives[i] = append(drives[i], Driven{At: at, High: rapid.Bool().Draw(rt, "level"), Driven: rapid.Bool().Draw(rt, "driven"), Strong: rapid.IntRange(0, 5).Draw(rt, "strong") == 0})
+				drives[i] = append(drives[i], wire.Driven{At: at, High: rapid.Bool().Draw(rt, "level"), Driven: rapid.Bool().Draw(rt, "driven"), Strong: rapid.IntRange(0, 5).Draw(rt, "strong") == 0})
 			}
 			j.Drive(i, drives[i])
 		}
@@ -204,7 +204,7 @@ func TestAJoinIsAsItsOutputsSay(t *testing.T) {
 		for t := range quantity.Time(end) {
 			driven, high, low, strong := 0, false, false, byte(0)
 			for i := range n {
-				var now Driven
+				var now wire.Driven
 				for _, d := range drives[i] {
 					if d.At <= t {
 						now = d
@@ -253,7 +253,7 @@ func TestAClockThatIsTooFast(t *testing.T) {
 			return wire.Window{To: to + 1000, High: high, Toggles: tog}
 		}
 		clock, out, sel := w(false, l.Clock), w(false, l.Out), w(true, l.Select)
-		in := NewJoin(1, 0)
+		in := wire.NewJoin(1, 0)
 		in.Drive(0, on.Feed(&clock, &out, &sel, nil))
 		dec := NewDecoder(end.Settings, 0, record.Device)
 		var got record.List

@@ -478,6 +478,7 @@ func (p *Port) Do(ctx context.Context, _ uint16, i link.Intent) (link.Outcome, e
 
 // takes says what can be asked of a port.
 var takes = map[string]string{
+	link.CrossVerb:     "the wires of a real port are exchanged by hand",
 	link.LoopVerb:      "the wires of a real port are joined by hand",
 	link.SendVerb:      "",
 	link.TransactVerb:  "a serial port sends characters: send",
