@@ -140,6 +140,43 @@ type Char struct {
 	End   quantity.Time
 }
 
+// Answer gives where the expected line stands among whole lines, of which others may come by
+// themselves; -1 where it does not, or what is expected is no line. An echo of what was
+// sent is no line of the other side's own.
+func Answer(expect []Cell, sent []byte, seen []Char) int {
+	end := expect[len(expect)-1]
+	if end.Any || end.Byte >= ' ' {
+		return -1
+	}
+	from := 0
+	for i, c := range seen {
+		if c.Byte != end.Byte {
+			continue
+		}
+		line := seen[from : i+1]
+		switch {
+		case len(Compare(expect, line)) == 0:
+			return from
+		case echoes(sent, line):
+			return -1
+		}
+		from = i + 1
+	}
+	return -1
+}
+
+func echoes(sent []byte, line []Char) bool {
+	if len(sent) != len(line) {
+		return false
+	}
+	for i, c := range line {
+		if c.Byte != sent[i] {
+			return false
+		}
+	}
+	return true
+}
+
 // Compare lists the differences of what was seen, position by position.
 // Missing and additional bytes are differences too.
 func Compare(expect []Cell, seen []Char) []Difference {

@@ -71,3 +71,29 @@ func TestParseHex(t *testing.T) {
 	r := Result{Link: "l", Check: "c", Differences: Compare(FromText("AB", ""), chars([]byte("AC")))}
 	assert.Equal(t, "FAIL  l: c  first difference at byte 1: expected 42 'B', seen 43 'C'", r.Summary())
 }
+
+// TestLinesThatComeByThemselves: the expected line is found among others, whatever they are;
+// an echo is not skipped, and what is no line is looked for nowhere.
+func TestLinesThatComeByThemselves(t *testing.T) {
+	line := rapid.StringMatching(`[A-Z]{0,6}`)
+	rapid.Check(t, func(rt *rapid.T) {
+		want := line.Draw(rt, "expected") + "\n"
+		before := rapid.SliceOfN(line.Filter(func(s string) bool { return s+"\n" != want && s != "SNAP" }), 0, 5).Draw(rt, "before")
+		text := ""
+		for _, b := range before {
+			text += b + "\n"
+		}
+		expect := FromText(want, "")
+		sent := []byte("SNAP\n")
+		after := rapid.StringMatching(`[A-Z\n]{0,9}`).Draw(rt, "after")
+		require.Equal(rt, len(text), Answer(expect, sent, chars([]byte(text+want+after))))
+		require.Equal(rt, -1, Answer(expect, sent, chars([]byte(text+want[:len(want)-1]))))
+		if want != "SNAP\n" {
+			require.Equal(rt, -1, Answer(expect, sent, chars([]byte(text+"SNAP\n"+want))))
+		}
+		require.Equal(rt, -1, Answer(FromText("X", ""), sent, chars([]byte("YX"))))
+		hurt := chars([]byte(text + want))
+		hurt[len(hurt)-1].Flags = record.Parity
+		require.Equal(rt, -1, Answer(expect, sent, hurt))
+	})
+}
