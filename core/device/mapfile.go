@@ -600,7 +600,7 @@ func (x *mapper) pattern(rules access.Rules, n *doc.Node) {
 		}
 	}
 	if _, b, err := access.Distinct(append(slices.Clone(x.m.Patterns), p)); err != nil {
-		x.fault("patterns-alike", n, "give them a bit in which they differ early enough", "%s can't be told from another operation: %v", b.Name, err)
+		x.fault("patterns-alike", n, "let the same come back in both until then, or give them a bit in which they differ earlier", "%s can't be told from another operation: %v", b.Name, err)
 		return
 	}
 	x.m.Patterns = append(x.m.Patterns, p)

@@ -12,6 +12,7 @@ import (
 
 // i2cWire: all spans are one transaction, each behind a start of its own.
 var i2cWire = wire{
+	positions: i2cPositions,
 	texts: func(p *Part, plan *access.Plan) []string {
 		address := p.End.(i2c.End).Address
 		var words []string

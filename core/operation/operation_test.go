@@ -2,6 +2,7 @@ package operation_test
 
 import (
 	"bytes"
+	"context"
 	"encoding/hex"
 	"fmt"
 	"strings"
@@ -14,10 +15,13 @@ import (
 	"gavrix/core/access"
 	"gavrix/core/bench"
 	"gavrix/core/bus/can"
+	"gavrix/core/capture"
+	"gavrix/core/device"
 	"gavrix/core/objects"
 	"gavrix/core/operation"
 	"gavrix/core/quantity"
 	"gavrix/core/record"
+	"gavrix/core/sim"
 	"gavrix/demo"
 )
 
@@ -308,4 +312,54 @@ func TestPacketsOverRecords(t *testing.T) {
 		}
 		assert.Equal(t, want, got)
 	})
+}
+
+// TestPositions: taken apart and put together again each transaction of a second of the demo
+// is as it was; on a full-duplex bus each position is named, those without a meaning too.
+func TestPositions(t *testing.T) {
+	b := lock7(t)
+	w := sim.NewHeadless(b)
+	require.NoError(t, w.Wait(context.Background(), quantity.Second, func(*capture.Snapshot) bool { return false }))
+	snap := w.Store().Snapshot()
+	n := 0
+	for i := range snap.Len() {
+		r := snap.At(i)
+		if r.Kind != record.Transaction && r.Kind != record.Frame {
+			continue
+		}
+		l := b.Links[r.Link]
+		m, _ := operation.Of(l.Parts(), r, nil)
+		var out, in []string
+		for k, p := range operation.Positions(l.Kind.Name, r, m) {
+			require.Equal(t, k, p.Index)
+			if p.Out != "" {
+				out = append(out, p.Out)
+			}
+			if p.In != "" {
+				in = append(in, p.In)
+			}
+			if m != nil {
+				require.NotEmpty(t, p.Meaning, "%s %d", l.Kind.Sentence(r), k)
+			}
+		}
+		switch l.Name {
+		case "gate":
+			require.Equal(t, l.Kind.Sentence(r), "out "+strings.Join(out, " ")+"  in "+strings.Join(in, " "))
+		case "hull":
+			words := strings.Fields(strings.NewReplacer("start", "", "restart", "", "stop", "", "nack", "", "ack", "").Replace(l.Kind.Sentence(r)))
+			require.ElementsMatch(t, words, append(out, in...))
+		}
+		n++
+	}
+	require.Greater(t, n, 50)
+	d, faults := device.Parse("a.yaml", []byte("device: a\nkind: spi\nend: {mode: 0, most: 2 MHz, valid: 40 ns}\naccess:\n  read: {out: reg.7 1 | skip.8 | skip.8, in: STATUS.8 | skip.8 | value.8}\nregisters:\n  STATUS: {number: 0x01, access: read-only}\n  ID: {number: 0x2E, access: read-only}\n"))
+	require.Empty(t, faults)
+	r := &record.Record{Kind: record.Transaction, From: record.Device, Bits: 8, Data: []byte{0x5D, 0, 0}, Back: []byte{0x80, 0xFF, 0xC5}, Offsets: make([]quantity.Time, 3)}
+	m, is := operation.Of([]*operation.Part{{Name: "a", Device: d}}, r, nil)
+	require.True(t, is)
+	var said []string
+	for _, p := range operation.Positions("spi", r, m) {
+		said = append(said, p.Forms()+"  "+p.Meaning)
+	}
+	assert.Equal(t, []string{"128  10000000  '·'  register ID, 0x2E; back: STATUS", "255  11111111  '·'  ignored", "197  11000101  '·'  content of ID, 0x2E"}, said)
 }

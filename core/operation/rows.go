@@ -17,6 +17,7 @@ type Row struct {
 	From, Bits int // of the span, as sent before bytes are hidden
 	Line       access.Line
 	Sent       string // of the line out: the bits, or the characters
+	Cell       access.What
 	Meaning    string
 }
 
@@ -46,7 +47,7 @@ func (s Step) cells(front int) []Row {
 			if it.What == access.Skip {
 				continue
 			}
-			r := Row{Span: k, From: front + it.At, Bits: it.Bits, Line: it.Line, Meaning: it.Describe()}
+			r := Row{Span: k, From: front + it.At, Bits: it.Bits, Line: it.Line, Cell: it.What, Meaning: it.Describe()}
 			switch {
 			case it.Line == access.In:
 			case it.What == access.Chars || it.Text != "":
@@ -56,7 +57,7 @@ func (s Step) cells(front int) []Row {
 			}
 			switch it.What {
 			case access.Number:
-				r.Meaning = "number of the register, " + s.name(s.Plan.Number)
+				r.Meaning = "register " + s.name(s.Plan.Number)
 			case access.Value:
 				r.Meaning = "content of " + s.name(s.Plan.NumberOf(it.Unit))
 			case access.Count:

@@ -13,6 +13,7 @@ import (
 
 // spiWire: each span is a select of its own.
 var spiWire = wire{
+	positions: spiPositions,
 	texts: func(p *Part, plan *access.Plan) []string {
 		word := p.End.(spi.End).Word
 		var out []string

@@ -29,6 +29,8 @@ type wire struct {
 	silent func(r *record.Record) bool
 	// answers says whether the part gave a sign of itself in it.
 	answers func(r *record.Record, spans []access.Seen) bool
+	// positions takes a transaction apart, with what rows of its plan say; nil: byte by byte.
+	positions func(r *record.Record, rows []Row) []Position
 	// Of parts that are asked and answer, in place of seen and answers: asks begins a
 	// request, talk follows what others ask.
 	asks func(p *Part, plan *access.Plan) Asking

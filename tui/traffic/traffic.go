@@ -82,6 +82,9 @@ func (v *View) filter(h ui.Host) dialogue.Filter {
 		for _, m := range all {
 			details = append(details, m.Details()...)
 		}
+		if v.open && r.Kind != record.Chars {
+			details = append(positions(links[r.Link].Kind, r, all), details...)
+		}
 		return meanings.Brief(links[r.Link].Name, all), details
 	}
 	return f
