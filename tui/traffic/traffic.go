@@ -82,6 +82,9 @@ func (v *View) filter(h ui.Host) dialogue.Filter {
 		for _, m := range all {
 			details = append(details, m.Details()...)
 		}
+		if v.open && v.has && r.Start == v.selected.Start && r.Link == v.selected.Link {
+			details = append(details, meanings.After(links[r.Link].Name, r, all)...)
+		}
 		if v.open && r.Kind != record.Chars {
 			details = append(positions(links[r.Link].Kind, r, all), details...)
 		}
