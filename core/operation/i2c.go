@@ -128,3 +128,55 @@ func addressMixedUp(parts []*Part, text string) string {
 	}
 	return ""
 }
+
+// i2cPositions gives each byte with its acknowledge.
+func i2cPositions(r *record.Record, rows []Row) []Position {
+	var out []Position
+	acked := func(yes bool) string {
+		if yes {
+			return "ack"
+		}
+		return "nack"
+	}
+	add := func(b byte, reads, ack bool, meaning string) {
+		p := Position{Index: len(out), Mark: acked(ack), Value: uint64(b), Bits: 8, Meaning: meaning}
+		if text := fmt.Sprintf("%02X", b); reads {
+			p.In = text
+		} else {
+			p.Out = text
+		}
+		out = append(out, p)
+	}
+	span := 0
+	for _, x := range i2c.Parts(r) {
+		if x.Address != i2c.NoAddress {
+			for n := len(out); n < x.First+addressBytes(x) && n < len(r.Data); n++ {
+				way := "to write"
+				if x.Read {
+					way = "to read"
+				}
+				add(r.Data[n], false, r.Back[n]&record.Acked != 0, fmt.Sprintf("address %02X, %s", x.Address, way))
+			}
+		}
+		if x.Ten && !x.Read && len(x.Data) == 0 {
+			continue // only the address was written
+		}
+		for i, b := range x.Data {
+			line := access.Out
+			if x.Read {
+				line = access.In
+			}
+			add(b, x.Read, x.Acks[i], told(rows, span, 8*i, 8, line))
+		}
+		span++
+	}
+	return out
+}
+
+// addressBytes is how many bytes the address of a part of a transaction takes.
+func addressBytes(x i2c.Part) int {
+	if x.Ten && !x.Read {
+		return 2
+	}
+	return 1
+}

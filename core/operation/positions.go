@@ -6,7 +6,6 @@ import (
 	"strings"
 
 	"gavrix/core/access"
-	"gavrix/core/bus/i2c"
 	"gavrix/core/record"
 	"gavrix/core/safe"
 )
@@ -65,93 +64,4 @@ func told(rows []Row, span, from, bits int, line access.Line) string {
 		}
 	}
 	return strings.Join(out, ", ")
-}
-
-// spiPositions pairs what went out with what came back.
-func spiPositions(r *record.Record, rows []Row) []Position {
-	word := int(r.Bits)
-	sent, back := r.Words(r.Data), r.Words(r.Back)
-	if slices.ContainsFunc(rows, func(r Row) bool { return r.Span > 0 }) {
-		rows = nil // the record is one of several spans
-	}
-	var out []Position
-	for i, w := range sent {
-		p := Position{Index: i, Out: fmt.Sprintf("%0*X", (word+3)/4, w), Value: uint64(w), Bits: word}
-		of := told(rows, 0, i*word, word, access.Out)
-		in := told(rows, 0, i*word, word, access.In)
-		if i < len(back) {
-			p.In = fmt.Sprintf("%0*X", (word+3)/4, back[i])
-			open, _ := r.Fact(record.Undriven, i)
-			if open == int64(1)<<word-1 {
-				p.In = strings.Repeat("-", (word+3)/4)
-			} else if of == "" || in != "" {
-				p.Value = uint64(back[i])
-			}
-		}
-		switch {
-		case rows == nil:
-		case of == "" && in == "":
-			p.Meaning = "ignored"
-		case of == "":
-			p.Meaning = in
-		case in == "":
-			p.Meaning = of
-		default:
-			p.Meaning = of + "; back: " + in
-		}
-		out = append(out, p)
-	}
-	return out
-}
-
-// i2cPositions gives each byte with its acknowledge.
-func i2cPositions(r *record.Record, rows []Row) []Position {
-	var out []Position
-	acked := func(yes bool) string {
-		if yes {
-			return "ack"
-		}
-		return "nack"
-	}
-	add := func(b byte, reads, ack bool, meaning string) {
-		p := Position{Index: len(out), Mark: acked(ack), Value: uint64(b), Bits: 8, Meaning: meaning}
-		if text := fmt.Sprintf("%02X", b); reads {
-			p.In = text
-		} else {
-			p.Out = text
-		}
-		out = append(out, p)
-	}
-	span := 0
-	for _, x := range i2c.Parts(r) {
-		if x.Address != i2c.NoAddress {
-			for n := len(out); n < x.First+addressBytes(x) && n < len(r.Data); n++ {
-				way := "to write"
-				if x.Read {
-					way = "to read"
-				}
-				add(r.Data[n], false, r.Back[n]&record.Acked != 0, fmt.Sprintf("address %02X, %s", x.Address, way))
-			}
-		}
-		if x.Ten && !x.Read && len(x.Data) == 0 {
-			continue // only the address was written
-		}
-		for i, b := range x.Data {
-			line := access.Out
-			if x.Read {
-				line = access.In
-			}
-			add(b, x.Read, x.Acks[i], told(rows, span, 8*i, 8, line))
-		}
-		span++
-	}
-	return out
-}
-
-// addressBytes is how many bytes the address of a part of a transaction takes.
-func addressBytes(x i2c.Part) int {
-	if x.Ten && !x.Read {
-		return 2
-	}
-	return 1
 }

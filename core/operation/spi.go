@@ -80,3 +80,40 @@ func appendBits(out []access.Bit, v uint64, n int, unknown uint64) []access.Bit 
 	}
 	return out
 }
+
+// spiPositions pairs what went out with what came back.
+func spiPositions(r *record.Record, rows []Row) []Position {
+	word := int(r.Bits)
+	sent, back := r.Words(r.Data), r.Words(r.Back)
+	if slices.ContainsFunc(rows, func(r Row) bool { return r.Span > 0 }) {
+		rows = nil // the record is one of several spans
+	}
+	var out []Position
+	for i, w := range sent {
+		p := Position{Index: i, Out: fmt.Sprintf("%0*X", (word+3)/4, w), Value: uint64(w), Bits: word}
+		of := told(rows, 0, i*word, word, access.Out)
+		in := told(rows, 0, i*word, word, access.In)
+		if i < len(back) {
+			p.In = fmt.Sprintf("%0*X", (word+3)/4, back[i])
+			open, _ := r.Fact(record.Undriven, i)
+			if open == int64(1)<<word-1 {
+				p.In = strings.Repeat("-", (word+3)/4)
+			} else if of == "" || in != "" {
+				p.Value = uint64(back[i])
+			}
+		}
+		switch {
+		case rows == nil:
+		case of == "" && in == "":
+			p.Meaning = "ignored"
+		case of == "":
+			p.Meaning = in
+		case in == "":
+			p.Meaning = of
+		default:
+			p.Meaning = of + "; back: " + in
+		}
+		out = append(out, p)
+	}
+	return out
+}

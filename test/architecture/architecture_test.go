@@ -53,7 +53,7 @@ var allowed = map[string]string{
 	"core/packet":            "",
 	"core/objects":           "",
 	"core/constants":         "core/device core/operation",
-	"core/operation":         "core/image core/access core/bus/i2c core/bus/spi core/bus/uart core/device core/doc core/objects core/packet core/quantity core/record core/register",
+	"core/operation":         "core/safe core/image core/access core/bus/i2c core/bus/spi core/bus/uart core/device core/doc core/objects core/packet core/quantity core/record core/register",
 	"core/ledger":            "core/bench core/capture core/device core/operation core/quantity core/record core/records",
 	"core/operate":           "core/image core/access core/bench core/capture core/coding core/device core/ledger core/link core/operation core/quantity core/record core/records core/register core/safe",
 	"core/device":            "core/access core/bus/can core/bus/i2c core/bus/spi core/objects core/packet core/coding core/register core/bus core/bus/all core/bus/uart core/doc core/finding core/quantity core/formula",
