@@ -78,6 +78,7 @@ type App struct {
 	meanings *bench.Meanings
 	dump     ui.Dump             // of the MCU's registers
 	findings [][]finding.Finding // by link
+	notesTop int                 // first row of the notes that is shown
 	linted   [][]finding.Finding // those that the bench alone shows; nil: to be found anew
 
 	link     int

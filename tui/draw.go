@@ -57,13 +57,13 @@ func (a *App) panes(body cells.Area) {
 		}
 	}
 	switch {
-	case a.w >= wideFrom:
+	case a.w >= wideFrom && !a.notesFold():
 		show(linksPane, body.Part(1, 0, linksWidth, body.H))
 		rule(linksWidth + 1)
 		show(viewPane, body.Part(linksWidth+3, 0, a.w-linksWidth-notesWidth-6, body.H))
 		rule(a.w - notesWidth - 2)
 		show(notesPane, body.Part(a.w-notesWidth, 0, notesWidth-1, body.H))
-	case a.w >= midFrom && a.focus != notesPane:
+	case a.w >= midFrom && (a.focus != notesPane || a.w >= wideFrom):
 		show(linksPane, body.Part(1, 0, linksWidth, body.H))
 		rule(linksWidth + 1)
 		show(viewPane, body.Part(linksWidth+3, 0, a.w-linksWidth-4, body.H))
@@ -135,17 +135,8 @@ func (a *App) status(s cells.Area) {
 	if a.checking != "" {
 		x = s.Text(x+3, 0, cells.Doubt, "checking "+a.checking+" …")
 	}
-	errors, warnings := 0, 0
-	for _, fs := range a.findings {
-		for _, f := range fs {
-			switch f.Severity {
-			case finding.Error:
-				errors++
-			case finding.Warning:
-				warnings++
-			}
-		}
-	}
+	counts := a.counts(-1)
+	errors, warnings, notes := counts[finding.Error], counts[finding.Warning], counts[finding.Note]
 	text, st := "nothing wrong is known", cells.Good
 	switch {
 	case a.bench == nil:
@@ -157,6 +148,8 @@ func (a *App) status(s cells.Area) {
 		}
 	case warnings > 0:
 		text, st = fmt.Sprintf("△ %s", plural(warnings, "warning")), cells.Doubt
+	case notes > 0:
+		text, st = fmt.Sprintf("· %s", plural(notes, "note")), cells.Info
 	}
 	if x+2+cells.Width(text) < s.W {
 		s.Right(s.W-1, 0, st, text)
@@ -175,137 +168,6 @@ func (a *App) headStyle(p pane) cells.Style {
 		return cells.Head
 	}
 	return cells.Quiet
-}
-
-// drawNotes shows what is wrong, what is proven and why.
-func (a *App) drawNotes(p cells.Area) {
-	if a.levels != nil {
-		a.drawProposals(p)
-		return
-	}
-	fs := a.linkFindings()
-	y := 0
-	if len(fs) == 0 {
-		text := "NOTHING WRONG IS KNOWN"
-		if a.bench == nil {
-			text = "NO BENCH, SO NO FINDINGS"
-		}
-		p.Text(0, y, a.headStyle(notesPane), text)
-		y += 2
-	} else {
-		p.Text(0, y, a.headStyle(notesPane), "WHAT IS WRONG")
-		y++
-	}
-	fixable, hasFix := a.fixable()
-	for _, f := range fs {
-		glyph, style := "· ", cells.Info
-		switch f.Severity {
-		case finding.Error:
-			glyph, style = "▲ ", cells.Bad
-		case finding.Warning:
-			glyph, style = "△ ", cells.Doubt
-		}
-		y = p.Paragraph(0, y, style, glyph+f.Seen, 2)
-		for part := range strings.SplitSeq(f.Why, "; ") {
-			if part != "" {
-				y = p.Paragraph(2, y, cells.Plain, part, 2)
-			}
-		}
-		if hasFix && f.Code == fixable.Code && f.Seen == fixable.Seen {
-			p.Text(2, y, cells.Quiet, f.Change+":")
-			y++
-			for i, x := range f.Fixes {
-				if i < 2 {
-					k := p.Text(4, y, cells.Strong, []string{"f", "F"}[i])
-					p.Text(k+2, y, cells.Good, x.Label)
-					y++
-				}
-			}
-		} else if f.Change != "" {
-			y = p.Paragraph(2, y, cells.Good, "→ "+f.Change, 2)
-		}
-		y++
-	}
-	y = a.drawPort(p, y)
-	y = a.drawChecks(p, y)
-	a.drawWhy(p, y)
-}
-
-// drawPort says what the port behind the link can tell.
-func (a *App) drawPort(p cells.Area, y int) int {
-	if a.session == nil || y >= p.H {
-		return y
-	}
-	i := a.session.Info(a.LinkIndex())
-	if i.Simulated {
-		return y
-	}
-	x := p.Text(0, y, cells.Head, "PORT")
-	p.Text(x+2, y, cells.Quiet, i.Port)
-	y = p.Paragraph(0, y+1, cells.Plain, "stands in for the "+i.Role+"; times within "+i.Resolution.Round(2), 2)
-	y = p.Paragraph(0, y, cells.Plain, "error marks: "+i.Marks, 2)
-	if !i.Levels {
-		y = p.Paragraph(0, y, cells.Plain, "no line levels", 2)
-	}
-	return y + 1
-}
-
-func (a *App) drawChecks(p cells.Area, y int) int {
-	l := a.Link()
-	if l == nil || len(l.Checks) == 0 || y >= p.H {
-		return y
-	}
-	rs := a.results[l.Name]
-	head := "CHECKS"
-	p.Text(0, y, cells.Head, head)
-	world := "SIMULATED"
-	if l.Port != nil {
-		world = "REAL"
-	}
-	p.Right(p.W, y, cells.Quiet, world)
-	y++
-	for i, c := range l.Checks {
-		switch {
-		case i >= len(rs):
-			y = p.Paragraph(0, y, cells.Quiet, "○ "+c.Name+": not run", 2)
-		case rs[i].Pass:
-			y = p.Paragraph(0, y, cells.Good, fmt.Sprintf("✓ %s (%s)", c.Name, rs[i].Took.Round(3)), 2)
-		default:
-			y = p.Paragraph(0, y, cells.Bad, "✗ "+c.Name, 2)
-			why := rs[i].Problem
-			if why == "" {
-				why = "first: " + rs[i].Differences[0].String()
-				if n := len(rs[i].Differences) - 1; n > 0 {
-					why += fmt.Sprintf("; %d more", n)
-				}
-			}
-			y = p.Paragraph(2, y, cells.Plain, why, 2)
-		}
-	}
-	if len(rs) == 0 {
-		p.Text(0, y, cells.Quiet, "c runs them")
-		y++
-	}
-	return y + 1
-}
-
-func (a *App) drawWhy(p cells.Area, y int) {
-	ds := a.current().Why(a)
-	if len(ds) == 0 || y >= p.H {
-		return
-	}
-	a.why = min(a.why, len(ds)-1)
-	x := p.Text(0, y, cells.Head, "WHY")
-	p.Text(x+2, y, cells.Quiet, fmt.Sprintf("%d of %d, w: next", a.why+1, len(ds)))
-	y++
-	for i, line := range ds[a.why].Lines() {
-		style := cells.Plain
-		if i == 0 {
-			style = cells.Strong
-		}
-		text := strings.TrimLeft(line, " ")
-		y = p.Paragraph(len(line)-len(text), y, style, text, 2)
-	}
 }
 
 // footer shows the views, the keys of this one, or what is being typed or
@@ -359,7 +221,7 @@ func (a *App) footer(f cells.Area) {
 func keyName(k string) string {
 	names := map[string]string{
 		"space": "Space", "enter": "Enter", "backspace": "Backspace", "up": "↑", "down": "↓", "left": "←", "right": "→", "tab": "Tab", "shift+tab": "Shift+Tab",
-		"pgup": "PgUp", "pgdown": "PgDn", "home": "Home", "end": "End", "ctrl+s": "Ctrl+S", "ctrl+r": "Ctrl+R", "shift+up": "Shift+↑", "shift+down": "Shift+↓",
+		"pgup": "PgUp", "pgdown": "PgDn", "home": "Home", "end": "End", "ctrl+s": "Ctrl+S", "ctrl+r": "Ctrl+R", "ctrl+z": "Ctrl+Z", "ctrl+y": "Ctrl+Y", "shift+up": "Shift+↑", "shift+down": "Shift+↓",
 	}
 	if n, ok := names[k]; ok {
 		return n
@@ -387,6 +249,7 @@ func (a *App) drawHelp(p cells.Area) {
 	}
 	left = section(left, strings.ToUpper(a.current().Name()), a.current().Commands(a))
 	left = section(left, "IN THE LIST OF LINKS", a.paneCommands())
+	left = section(left, "IN THE NOTES", a.notesCommands())
 	right = section(right, "EVERYWHERE", a.commands())
 	columns := [][]helpRow{append(left, right...)}
 	if p.W >= 150 {

@@ -58,10 +58,13 @@ func (a *App) key(k tea.KeyPressMsg) tea.Cmd {
 		return nil
 	}
 	cs := a.commands()
-	if a.focus != linksPane {
-		cs = append(a.viewCommands(), cs...)
-	} else {
+	switch {
+	case a.focus == linksPane:
 		cs = append(a.paneCommands(), cs...)
+	case a.focus == notesPane && a.levels == nil:
+		cs = append(append(a.notesCommands(), a.viewCommands()...), cs...)
+	default:
+		cs = append(a.viewCommands(), cs...)
 	}
 	for _, c := range cs {
 		for _, want := range c.Keys {
@@ -114,7 +117,7 @@ func (a *App) allCommands() []ui.Command {
 			cs = append(cs, n.view.Commands(a)...)
 		}
 	}
-	return append(cs, a.paneCommands()...)
+	return append(append(cs, a.paneCommands()...), a.notesCommands()...)
 }
 
 func (a *App) runCommand(text string) tea.Cmd {
@@ -257,17 +260,18 @@ func (a *App) commands() []ui.Command {
 
 func (a *App) benchCommands() []ui.Command {
 	return []ui.Command{
+		{Name: "next-finding", Keys: []string{"!"}, Help: "go to the next link with something wrong", Run: a.nextFinding},
 		{Name: "fix", Keys: []string{"f"}, Help: "mend the first finding the first way", Short: "fix", Run: a.fix(0)},
 		{Name: "fix-other", Keys: []string{"F"}, Help: "mend the first finding the second way", Run: a.fix(1)},
-		{Name: "undo", Keys: []string{"u"}, Help: "take the last edit back", Short: "undo", Run: func(string) tea.Cmd {
+		{Name: "undo", Keys: []string{"ctrl+z", "u"}, Help: "take the last edit back", Short: "undo", Run: func(string) tea.Cmd {
 			if a.bench.Undo() {
-				a.applied("taken back   U makes it again")
+				a.applied("taken back   Ctrl+Y makes it again")
 			} else {
 				a.Say("nothing to take back")
 			}
 			return nil
 		}},
-		{Name: "redo", Keys: []string{"U", "ctrl+r"}, Help: "make the edit again that was taken back", Run: func(string) tea.Cmd {
+		{Name: "redo", Keys: []string{"ctrl+y", "U", "ctrl+r"}, Help: "make the edit again that was taken back", Run: func(string) tea.Cmd {
 			if a.bench.Redo() {
 				a.applied("made again")
 			} else {

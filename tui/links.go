@@ -133,7 +133,7 @@ func (a *App) drawLink(p cells.Area, y, room, i int) {
 		glyph, style := a.linkState(i, last)
 		p.Put(0, y, style, glyph)
 		if k := all.Of(l.Kind, l.Roles); k != nil {
-			p.Text(2, y, cells.HueUart, k.Mark)
+			p.Text(2, y, ui.Hue(k), k.Mark)
 		}
 		st := cells.Plain
 		if i == a.link {

@@ -55,6 +55,7 @@ type Role struct {
 type Kind struct {
 	Name  string
 	Mark  string // one letter for lists
+	Hue   int    // by which it is told from others, 1 to 5
 	Lines []Role // in the order in which a Decoder takes them
 
 	// Records is what its traffic is: runs of characters, transactions, or frames.

@@ -64,3 +64,22 @@ func TestNotesSayWhatIsStored(t *testing.T) {
 	assert.Equal(t, "'↵' (0A)", Named('\n'))
 	assert.Equal(t, "1FF", Named(0x1ff))
 }
+
+// TestParityRulesThatDiffer: both ends' parity cells are marked where their rules differ,
+// and only there.
+func TestParityRulesThatDiffer(t *testing.T) {
+	for a := uart.None; a < uart.Rules; a++ {
+		for b := uart.None; b < uart.Rules; b++ {
+			e := FrameEnds{Sender: "a", Receiver: "b", SenderRate: 9600 * quantity.Baud, ReceiverRate: 9600 * quantity.Baud}
+			e.SenderSet.Frame, e.ReceiverSet.Frame = uart.Frame{Data: 7, Parity: a, Stop: 1}, uart.Frame{Data: 7, Parity: b, Stop: 1}
+			s := Frame(e, '4')
+			for _, lane := range []int{0, 2} {
+				for _, c := range s.Lanes[lane].Cells {
+					if c.Label == uart.ParityCell && a != uart.None && b != uart.None {
+						assert.Equal(t, a != b, c.Tone == scene.Differ, "%s %s", a, b)
+					}
+				}
+			}
+		}
+	}
+}

@@ -68,6 +68,9 @@ func Frame(e FrameEnds, value uint16) *scene.Scene {
 		c := scene.Cell{From: pr.Times(int64(i)), To: pr.Halves(e.ReceiverSet.Frame.CellEnd(i)), Label: name}
 		if i < needed {
 			c.Tone = agrees(sc, i, name)
+			if c.Tone == scene.Plain && name == uart.ParityCell && e.SenderSet.Frame.Parity != e.ReceiverSet.Frame.Parity {
+				c.Tone, sender.Cells[i].Tone = scene.Differ, scene.Differ
+			}
 			if e.SenderSet.Frame.Inverted != e.ReceiverSet.Frame.Inverted {
 				c.Tone = scene.Differ
 			}
@@ -133,6 +136,9 @@ func notes(e FrameEnds, value uint16) []string {
 	f := e.SenderSet.Frame
 	if f.Parity != uart.None {
 		out = append(out, fmt.Sprintf("parity of %s: %s; sent %d", Named(value), uart.ParityNote(f, value), f.ParityBit(value)))
+	}
+	if g := e.ReceiverSet.Frame; f.Parity != g.Parity && f.Parity != uart.None && g.Parity != uart.None {
+		out = append(out, fmt.Sprintf("%s expects %s", e.Receiver, g.Parity))
 	}
 	if f.MSBFirst {
 		out = append(out, fmt.Sprintf("%s sends the most significant bit first", e.Sender))

@@ -139,7 +139,7 @@ func (w band) add(s *scene.Scene) {
 	// Records that others than the tap saw are readings of what it saw.
 	taps, n := Records(w.Snap, w.From, w.To, mostRecords, tapped(w.Link))
 	whole := w.Kind.LineOf == nil
-	head := scene.Lane{Name: w.Name}
+	head := scene.Lane{Name: w.Name, Letter: w.Kind.Mark, Hue: w.Kind.Hue}
 	if whole {
 		head.Cells = w.cells(taps, n)
 	}

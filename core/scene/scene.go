@@ -53,9 +53,12 @@ type Levels struct {
 // Lane is one row of a picture.
 type Lane struct {
 	Name, Detail string
-	Cells        []Cell
-	Levels       *Levels
-	Marks        []Mark
+	// Letter and Hue mark the kind of bus that the lane is about; 0 is none.
+	Letter string
+	Hue    int
+	Cells  []Cell
+	Levels *Levels
+	Marks  []Mark
 	// Ticks are moments whose labels stand beside them: the time axis.
 	Ticks []Mark
 }

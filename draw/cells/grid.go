@@ -23,7 +23,11 @@ const (
 	Doubt
 	Bad
 	Info
-	HueUart
+	Hue1 // of a kind of bus; each has one of its own
+	Hue2
+	Hue3
+	Hue4
+	Hue5
 	Ours   // what the MCU's end sent
 	Theirs // what the device's end sent
 	Number // a number under the cursor
@@ -66,6 +70,18 @@ func (g *Grid) Resize(w, h int) {
 	}
 }
 
+// Used is the number of rows up to the last that is not blank.
+func (g *Grid) Used() int {
+	for y := g.H - 1; y >= 0; y-- {
+		for x := range g.W {
+			if c := g.At(x, y); c.Rune != ' ' || c.Style&Selected != 0 {
+				return y + 1
+			}
+		}
+	}
+	return 0
+}
+
 // At gives a cell; a blank outside of the grid.
 func (g *Grid) At(x, y int) Cell {
 	if x < 0 || y < 0 || x >= g.W || y >= g.H {
@@ -96,6 +112,16 @@ func (a Area) Part(x, y, w, h int) Area {
 	w = min(max(w-(x0-x), 0), a.W-x0)
 	h = min(max(h-(y0-y), 0), a.H-y0)
 	return Area{a.g, a.X + x0, a.Y + y0, w, h}
+}
+
+// Copy shows rows of a grid from one on, as far as the area goes.
+func (a Area) Copy(g *Grid, from int) {
+	for y := range min(a.H, g.H-from) {
+		for x := range min(a.W, g.W) {
+			c := g.At(x, from+y)
+			a.g.set(a.X+x, a.Y+y, c)
+		}
+	}
 }
 
 // Put sets one cell.

@@ -2,6 +2,7 @@ package cells
 
 import (
 	"math"
+	"strings"
 
 	"github.com/mattn/go-runewidth"
 
@@ -23,21 +24,58 @@ func SceneHeight(s *scene.Scene, width int) int {
 	return h + 1
 }
 
+// mostRows is how many rows a lane takes where there is room.
+const mostRows = 3
+
+// Heights shares rows among the lanes of a scene: one for each, and where there is room
+// more for those on which something happens, edges first, the upper ones before the lower.
+// They may take less than there is.
+func Heights(s *scene.Scene, rows int) []int {
+	out := make([]int, len(s.Lanes))
+	left := rows
+	for i := range out {
+		out[i] = 1
+		left--
+	}
+	for _, round := range []struct {
+		to    int
+		wants func(l *scene.Lane) bool
+	}{{2, alive}, {2, labelled}, {mostRows, alive}} {
+		for i := range s.Lanes {
+			if left > 0 && round.wants(&s.Lanes[i]) && out[i] < round.to {
+				out[i]++
+				left--
+			}
+		}
+	}
+	return out
+}
+
+func alive(l *scene.Lane) bool {
+	return l.Levels != nil && len(l.Levels.Toggles)+len(l.Levels.Busy) > 0
+}
+
+func labelled(l *scene.Lane) bool { return l.Levels == nil && len(l.Cells) > 0 }
+
 // Scene draws the lanes of a scene, one row each, and gives the facts that it
 // drew. Columns are true to scale: a time t stands in the column
 // nameWidth + (t - From) / (To - From) · width, rounded down.
-func Scene(a Area, s *scene.Scene) []string {
-	p := plot{a: a, s: s, w: a.W - nameWidth - 1}
+func Scene(a Area, s *scene.Scene) []string { return Tall(a, s, Heights(s, 0)) }
+
+// Tall is Scene with a number of rows for each lane, as Heights gives them.
+func Tall(a Area, s *scene.Scene, rows []int) []string {
+	p := plot{a: a, s: s, w: a.W - nameWidth - 1, rows: rows}
 	if p.w < 1 || s.To <= s.From && len(s.Lanes) > 0 {
 		return nil
 	}
+	y := 0
 	for i := range s.Lanes {
-		p.lane(i, &s.Lanes[i])
+		p.lane(y, rows[i], &s.Lanes[i])
+		y += rows[i]
 	}
 	for _, m := range s.Cursors {
-		p.cursor(m)
+		p.cursor(m, y)
 	}
-	y := len(s.Lanes)
 	for i := range s.Hops {
 		y = Hop(a, y, &s.Hops[i], ColumnsOf(s.Hops, a.W))
 		p.facts = append(p.facts, s.Hops[i].Fact())
@@ -49,6 +87,7 @@ type plot struct {
 	a     Area
 	s     *scene.Scene
 	w     int
+	rows  []int
 	facts []string
 }
 
@@ -70,18 +109,30 @@ func toneStyle(t scene.Tone) Style {
 	return Plain
 }
 
-func (p *plot) lane(y int, l *scene.Lane) {
+// lane draws a lane in rows from y on.
+func (p *plot) lane(y, rows int, l *scene.Lane) {
 	room := p.a.Part(0, y, nameWidth-1, 1)
-	at := room.Text(0, 0, Strong, l.Name)
+	at := 0
+	if l.Letter != "" {
+		style := Quiet
+		if l.Hue > 0 {
+			style = Hue1 + Style(l.Hue-1)
+		}
+		at = room.Text(0, 0, style, l.Letter) + 1
+	}
+	at = room.Text(at, 0, Strong, l.Name)
 	if l.Detail != "" {
 		room.Text(at+1, 0, Quiet, l.Detail)
 	}
 	if l.Levels != nil {
-		p.levels(y, l)
+		p.levels(y, rows, l)
 	}
 	p.ticks(y, l)
 	for _, c := range l.Cells {
 		p.cell(y, c)
+		if rows > 1 {
+			p.extent(y+1, c)
+		}
 		p.facts = append(p.facts, l.CellFact(c))
 	}
 	for _, m := range l.Marks {
@@ -97,18 +148,48 @@ func (p *plot) lane(y int, l *scene.Lane) {
 	}
 }
 
-// cursor draws a moment down through all lanes, where it hides nothing but
-// levels, and its name above.
-func (p *plot) cursor(m scene.Mark) {
+// extent draws the stretch of a cell in a row of its own.
+func (p *plot) extent(y int, c scene.Cell) {
+	from, to := p.x(c.From), p.x(c.To)
+	style := toneStyle(c.Tone)
+	if style == Plain {
+		style = Quiet
+	}
+	for x := max(from, nameWidth); x <= min(to, nameWidth+p.w-1); x++ {
+		r := '─'
+		switch x {
+		case from:
+			r = '╰'
+			if p.a.g.At(p.a.X+x, p.a.Y+y).Rune == '╯' {
+				r = '┴'
+			}
+		case to:
+			r = '╯'
+		}
+		p.a.Put(x, y, style, r)
+	}
+}
+
+// over are levels with a cursor through them.
+var over = map[rune]rune{'▁': '┴', '▔': '┬', '─': '┼', '║': '╫'}
+
+// cursor draws a moment down through all lanes, over levels and behind labels, and its name
+// above.
+func (p *plot) cursor(m scene.Mark, rows int) {
 	if !p.s.Holds(m.At) {
 		return
 	}
 	x := p.x(m.At)
 	p.facts = append(p.facts, p.s.CursorFact(m))
-	for y := range p.s.Lanes {
-		switch p.a.g.At(p.a.X+x, p.a.Y+y).Rune {
-		case ' ', '▁', '▔', '╎', '║':
+	for y := range rows {
+		r := p.a.g.At(p.a.X+x, p.a.Y+y).Rune
+		switch with, level := over[r]; {
+		case level:
+			p.a.Put(x, y, Good, with)
+		case r == ' ' || r == '╎':
 			p.a.Put(x, y, Good, '┊')
+		case strings.ContainsRune("┌┐└┘│╰╯┴", r):
+			p.a.Put(x, y, Good, r)
 		}
 	}
 	p.a.Text(x, 0, Good, m.Label)
@@ -138,7 +219,7 @@ func (p *plot) ticks(y int, l *scene.Lane) {
 	}
 }
 
-func (p *plot) levels(y int, l *scene.Lane) {
+func (p *plot) levels(y, rows int, l *scene.Lane) {
 	high, k, b := l.Levels.High, 0, 0
 	busy := l.Levels.Busy
 	for _, x := range busy {
@@ -148,6 +229,7 @@ func (p *plot) levels(y int, l *scene.Lane) {
 		p.facts = append(p.facts, l.EdgeFact(k))
 	}
 	for x := nameWidth; x < nameWidth+p.w; x++ {
+		before := high
 		for {
 			edge := k < len(l.Levels.Toggles) && p.x(l.Levels.Toggles[k]) <= x
 			full := b < len(busy) && p.x(busy[b].To) <= x
@@ -164,7 +246,15 @@ func (p *plot) levels(y int, l *scene.Lane) {
 			break
 		}
 		if b < len(busy) && p.x(busy[b].From) <= x {
-			p.a.Put(x, y, Plain, '║')
+			for i := range rows {
+				p.a.Put(x, y+i, Plain, '║')
+			}
+			continue
+		}
+		if rows > 1 {
+			if !l.Levels.Reconstructed || x%2 == 0 || before != high {
+				p.tall(x, y, rows, before, high)
+			}
 			continue
 		}
 		r := '▁'
@@ -176,6 +266,27 @@ func (p *plot) levels(y int, l *scene.Lane) {
 		}
 		p.a.Put(x, y, Plain, r)
 	}
+}
+
+// tall draws the level of a column in several rows, with an edge where it changed.
+func (p *plot) tall(x, y, rows int, before, high bool) {
+	bottom := y + rows - 1
+	if before == high {
+		if !high {
+			y = bottom
+		}
+		p.a.Put(x, y, Plain, '─')
+		return
+	}
+	top, low := '┐', '└'
+	if high {
+		top, low = '┌', '┘'
+	}
+	p.a.Put(x, y, Plain, top)
+	for at := y + 1; at < bottom; at++ {
+		p.a.Put(x, at, Plain, '│')
+	}
+	p.a.Put(x, bottom, Plain, low)
 }
 
 func (p *plot) cell(y int, c scene.Cell) {

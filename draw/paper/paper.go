@@ -2,6 +2,8 @@
 package paper
 
 import (
+	"strings"
+
 	"gavrix/core/quantity"
 	"gavrix/core/safe"
 	"gavrix/core/scene"
@@ -171,7 +173,7 @@ func (l *layout) hops(y float64) float64 {
 
 func (l *layout) lane(n *scene.Lane, y float64) {
 	p := l.p
-	p.Texts = append(p.Texts, Text{X: margin, Y: y + laneH/2 + 3, Size: size, Bold: true, Text: safe.Text(n.Name)})
+	p.Texts = append(p.Texts, Text{X: margin, Y: y + laneH/2 + 3, Size: size, Bold: true, Text: safe.Text(strings.TrimLeft(n.Letter+" "+n.Name, " "))})
 	if n.Detail != "" {
 		at := y + laneH/2 + 3
 		if n.Name != "" {

@@ -266,6 +266,7 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 			}
 			return nil
 		}},
+		ui.Command{Name: "scan", Args: "[reading]", Help: "ask every address of the bus who is there", Run: func(arg string) tea.Cmd { return v.start(h, strings.TrimSpace("scan "+arg)) }},
 		ui.Command{Name: "do", Args: "OPERATION", Help: "any operation: leaf-tilt.measure, scan, raw …", Run: v.operation(h)})
 }
 

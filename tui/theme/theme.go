@@ -28,29 +28,58 @@ func New(dark bool) *Theme {
 		}
 		return lipgloss.Color(l)
 	}
-	st := lipgloss.NewStyle
-	base := map[cells.Style]lipgloss.Style{
-		cells.Plain:   st(),
-		cells.Quiet:   st().Foreground(pick("#808080", "#767676")),
-		cells.Strong:  st().Bold(true),
-		cells.Head:    st().Foreground(pick("#d7af5f", "#875f00")).Bold(true),
-		cells.Good:    st().Foreground(pick("#5fd7af", "#005f5f")),
-		cells.Doubt:   st().Foreground(pick("#d7af00", "#af5f00")),
-		cells.Bad:     st().Foreground(pick("#ff875f", "#af0000")).Bold(true),
-		cells.Info:    st().Foreground(pick("#afafd7", "#005f87")),
-		cells.HueUart: st().Foreground(pick("#87afd7", "#005faf")),
-		cells.Ours:    st().Foreground(pick("#d7d7af", "#5f5f00")),
-		cells.Theirs:  st().Foreground(pick("#afd7d7", "#005f87")),
-		cells.Number:  st().Underline(true),
-		cells.Entry:   st().Foreground(pick("#ffffff", "#000000")).Background(pick("#303030", "#dadada")),
-	}
 	t := &Theme{}
-	sel := pick("#303030", "#e4e4e4")
+	sel := pick(Selected.Dark, Selected.Light)
 	for s := cells.Style(0); s < cells.Styles; s++ {
-		t.on[s] = opening(base[s])
-		t.on[s|cells.Selected] = opening(base[s].Background(sel))
+		l := looks[s]
+		st := lipgloss.NewStyle().Bold(l.bold).Underline(l.underline)
+		if l.Dark != "" {
+			st = st.Foreground(pick(l.Dark, l.Light))
+		}
+		on := st.Background(sel)
+		if s == cells.Entry {
+			st = on
+		}
+		t.on[s], t.on[s|cells.Selected] = opening(st), opening(on)
 	}
 	return t
+}
+
+// Pair is a colour on a dark and on a light background.
+type Pair struct{ Dark, Light string }
+
+// Selected is the background of the row under the cursor.
+var Selected = Pair{"#303030", "#e4e4e4"}
+
+// look is how a style looks; without a colour it is the terminal's own.
+type look struct {
+	Pair
+	bold, underline bool
+}
+
+var looks = [cells.Styles]look{
+	cells.Quiet:  {Pair: Pair{"#a8a8a8", "#585858"}},
+	cells.Strong: {bold: true},
+	cells.Head:   {Pair: Pair{"#d7af5f", "#5f5f00"}, bold: true},
+	cells.Good:   {Pair: Pair{"#5fd7af", "#005f5f"}},
+	cells.Doubt:  {Pair: Pair{"#d7af00", "#875f00"}},
+	cells.Bad:    {Pair: Pair{"#ff875f", "#af0000"}, bold: true},
+	cells.Info:   {Pair: Pair{"#afafd7", "#005f87"}},
+	cells.Hue1:   {Pair: Pair{"#87afd7", "#005faf"}},
+	cells.Hue2:   {Pair: Pair{"#d7afd7", "#87005f"}},
+	cells.Hue3:   {Pair: Pair{"#afd787", "#005f00"}},
+	cells.Hue4:   {Pair: Pair{"#d7af87", "#5f00af"}},
+	cells.Hue5:   {Pair: Pair{"#87d7d7", "#005f87"}},
+	cells.Ours:   {Pair: Pair{"#d7d7af", "#5f5f00"}},
+	cells.Theirs: {Pair: Pair{"#afd7d7", "#005f87"}},
+	cells.Number: {underline: true},
+	cells.Entry:  {Pair: Pair{"#ffffff", "#000000"}},
+}
+
+// Colours gives the colours of a style; ok is false where it has the terminal's own.
+func Colours(s cells.Style) (p Pair, ok bool) {
+	p = looks[s].Pair
+	return p, p.Dark != ""
 }
 
 // opening gives the sequence that switches a style on.

@@ -7,6 +7,7 @@ import (
 	"gavrix/core/finding"
 	"gavrix/core/picture"
 	"gavrix/core/quantity"
+	"gavrix/core/scene"
 	"gavrix/draw/cells"
 	"gavrix/tui/ui"
 )
@@ -30,7 +31,7 @@ func (v *View) bus(a cells.Area, b *bench.Link, marked int) *sum {
 		}
 	}
 	out := &sum{a: a, y: 2}
-	if a.H < 30 {
+	if v.tight() {
 		out.y = 1
 	}
 	a.Text(0, out.y, cells.Head, "RATE")
@@ -44,7 +45,7 @@ func (v *View) picture(out *sum, b *bench.Link, head string) {
 	if s == nil {
 		return
 	}
-	tight := out.a.H < 30
+	tight := v.tight()
 	if !tight {
 		out.y++
 	}
@@ -54,9 +55,23 @@ func (v *View) picture(out *sum, b *bench.Link, head string) {
 	if !tight {
 		out.y++
 	}
-	pic := out.a.Part(2, out.y, out.a.W-2, out.a.H-out.y)
-	cells.Scene(pic, s)
-	out.y += cells.SceneHeight(s, pic.W)
+	out.y = v.tall(out.a, out.y, s, textRows)
+}
+
+// textRows is what stands below a picture at most.
+const textRows = 10
+
+// tall draws a picture as high as its lanes want and the view has room, with some rows left
+// for what stands below it; it gives the row behind.
+func (v *View) tall(a cells.Area, y int, s *scene.Scene, below int) int {
+	pic := a.Part(2, y, a.W-2, a.H-y)
+	hops := cells.SceneHeight(s, pic.W) - len(s.Lanes)
+	v.heights = cells.Heights(s, v.room-y-below-hops)
+	cells.Tall(pic, s, v.heights)
+	for _, n := range v.heights {
+		y += n
+	}
+	return y + hops
 }
 
 // left prints a time that is left, or lacks.

@@ -41,7 +41,7 @@ func (v *View) drawSPI(a cells.Area, b *bench.Link) {
 	a.Text(at[3], out.y, cells.Quiet, "left writing")
 	out.y++
 	rows := 5
-	if a.H < 30 {
+	if v.tight() {
 		rows = 3
 	}
 	for _, m := range around(d, rows) {

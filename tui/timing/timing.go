@@ -30,6 +30,10 @@ type View struct {
 	data bool // of can: the data phase
 	dev  int  // the device on a bus
 	top  int  // first row shown of a page that is longer than the screen
+	room int  // rows of the view
+	// heights are the rows of the lanes of the picture that was drawn last.
+	heights []int
+	of      string // the link that was shown last
 }
 
 // page is what the view is about.
@@ -102,15 +106,64 @@ func (v *View) Draw(a cells.Area, h ui.Host) {
 		a.Paragraph(1, 5, cells.Quiet, "Open the bench itself, or look at the traffic: 5.", 0)
 		return
 	}
+	if v.of != c.Name {
+		v.of, v.top, v.page, v.step = c.Name, 0, framePage, 0
+	}
+	v.room = a.H
 	switch {
 	case v.page == startPage:
 		v.drawStart(a, h, c)
 	default:
-		kinds[c.Kind.Name].draw(v, a, c)
+		v.scrolled(a, c)
 	}
 	if v.entry != nil {
 		x := a.Text(0, a.H-1, cells.Strong, "character to draw, itself or in hex: ")
 		v.entry.Draw(a, x, a.H-1, "  Enter draws, Esc leaves")
+	}
+}
+
+// longest bounds the rows of a page.
+const longest = 120
+
+// tight says whether there is no room for empty rows.
+func (v *View) tight() bool { return v.room < 30 }
+
+// scrolled draws the page of a link; what is longer than its room can be scrolled.
+func (v *View) scrolled(a cells.Area, l *bench.Link) {
+	if v.entry != nil {
+		a = a.Part(0, 0, a.W, a.H-1)
+	}
+	g := cells.New(a.W, longest)
+	kinds[l.Kind.Name].draw(v, g.All(), l)
+	rows := g.Used()
+	room := a.H
+	if rows > a.H {
+		room--
+		text := "↓ more"
+		if v.top = max(min(v.top, rows-room), 0); v.top == rows-room {
+			text = "↑ more"
+		}
+		a.Right(a.W, a.H-1, cells.Quiet, text)
+	} else {
+		v.top = 0
+	}
+	a.Part(0, 0, a.W, room).Copy(g, v.top)
+}
+
+// scrollCommands move what does not fit.
+func (v *View) scrollCommands() []ui.Command {
+	by := func(n int) func(string) tea.Cmd {
+		return func(string) tea.Cmd {
+			v.top = max(v.top+n, 0)
+			return nil
+		}
+	}
+	page := max(v.room-2, 1)
+	return []ui.Command{
+		{Name: "up", Keys: []string{"up", "k"}, Help: "a row up, where the page is longer", Run: by(-1)},
+		{Name: "down", Keys: []string{"down", "j"}, Help: "a row down", Run: by(1)},
+		{Name: "page-up", Keys: []string{"pgup"}, Help: "a page up", Run: by(-page)},
+		{Name: "page-down", Keys: []string{"pgdown"}, Help: "a page down", Run: by(page)},
 	}
 }
 
@@ -130,7 +183,13 @@ func (v *View) Why(h ui.Host) []finding.Derivation {
 func (v *View) Click(int, int, ui.Host) {}
 
 // Wheel implements ui.View.
-func (v *View) Wheel(bool, ui.Host) {}
+func (v *View) Wheel(down bool, _ ui.Host) {
+	if v.page == framePage && down {
+		v.top += 3
+	} else if v.page == framePage {
+		v.top = max(v.top-3, 0)
+	}
+}
 
 // Type implements ui.View.
 func (v *View) Type(k tea.KeyPressMsg, h ui.Host) tea.Cmd {
@@ -185,5 +244,5 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 	if l == nil {
 		return cs
 	}
-	return append(kinds[l.Kind.Name].commands(v, h, l), cs...)
+	return append(append(kinds[l.Kind.Name].commands(v, h, l), cs...), v.scrollCommands()...)
 }

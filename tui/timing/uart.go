@@ -31,7 +31,7 @@ func (v *View) drawFrame(a cells.Area, link *bench.Link) {
 	if w := cells.Width(l.Device.About); w > 0 && x+4+w <= a.W {
 		a.Right(a.W, 0, cells.Quiet, l.Device.About)
 	}
-	tight := a.H < 30
+	tight := v.tight()
 	y := 2
 	if tight {
 		y = 1
@@ -44,9 +44,10 @@ func (v *View) drawFrame(a cells.Area, link *bench.Link) {
 	if !tight {
 		y++
 	}
-	y = v.frame(a, y, l, v.fromMCU, tight)
-	if a.H-y >= 12 && v.entry == nil {
-		v.frame(a, y+1, l, !v.fromMCU, tight)
+	const other = 14 // rows that the other direction wants below
+	y = v.frame(a, y, l, v.fromMCU, tight, other)
+	if v.room-y >= other-2 && v.entry == nil {
+		v.frame(a, y+1, l, !v.fromMCU, tight, 0)
 	}
 }
 
@@ -295,7 +296,7 @@ func (v *View) margin(a cells.Area, y int, ds [2]bench.Direction, tight bool) in
 
 // frame draws the character with both ends' bits in one direction, and gives
 // the row behind it.
-func (v *View) frame(a cells.Area, y int, l *bench.UART, fromMCU, tight bool) int {
+func (v *View) frame(a cells.Area, y int, l *bench.UART, fromMCU, tight bool, below int) int {
 	ends := picture.Ends(l, fromMCU)
 	s := picture.Frame(ends, v.value)
 	x := a.Text(0, y, cells.Head, "FRAME")
@@ -306,8 +307,8 @@ func (v *View) frame(a cells.Area, y int, l *bench.UART, fromMCU, tight bool) in
 	if !tight {
 		y++
 	}
-	pic := a.Part(2, y, a.W-2, a.H-y)
-	cells.Scene(pic, s)
+	top := y
+	y = v.tall(a, y, s, 2*len(s.Notes)+2+below)
 	// The end that the keys change carries a pointer.
 	edited := l.Device.Name
 	if !v.editDevice {
@@ -315,10 +316,10 @@ func (v *View) frame(a cells.Area, y int, l *bench.UART, fromMCU, tight bool) in
 	}
 	for i := range s.Lanes {
 		if s.Lanes[i].Name == edited {
-			a.Text(0, y+i, cells.Strong, "▸")
+			a.Text(0, top, cells.Strong, "▸")
 		}
+		top += v.heights[i]
 	}
-	y += cells.SceneHeight(s, pic.W)
 	for i, n := range s.Notes {
 		style := cells.Plain
 		if i == 0 && !strings.Contains(n, "as sent") {

@@ -2,37 +2,44 @@ package traffic
 
 import (
 	"gavrix/core/capture"
+	"gavrix/core/dialogue"
 	"gavrix/core/record"
 	"gavrix/draw/cells"
+	"gavrix/tui/ui"
 )
+
+// nameW is the room of a link's letter and name, where all links are shown together.
+const nameW = 16
 
 // denseLine draws a line in columns.
 func (v *View) denseLine(a cells.Area, y, i int, link *capture.Link) {
 	l := &v.lines[i]
 	a.Right(13, y, cells.Quiet, stamp(l.At))
-	if l.Gap != 0 {
-		a.Right(23, y, cells.Quiet, gapText(l.Gap, link))
+	x := 15
+	if v.dense {
+		if l.Gap != 0 {
+			a.Right(23, y, cells.Quiet, gapText(l.Gap, link))
+		}
+		x = 25
 	}
-	x := 25
 	if v.all {
-		a.Part(x, y, 13, 1).Text(0, 0, cells.Quiet, link.Name)
-		x += 14
+		k := kindOf(link)
+		a.Text(x, y, ui.Hue(k), k.Mark)
+		a.Part(x+2, y, nameW-3, 1).Text(0, 0, cells.Quiet, link.Name)
+		x += nameW
 	}
+	glyph, style := direction(l)
+	a.Put(x, y, style, glyph)
+	x += 2
 	if l.Kind != record.Chars {
 		text, style := happened(l)
-		beside(a, a.Text(x, y, style, text), y, l)
+		room := a.Part(x, y, a.W-x, 1)
+		beside(room, room.Text(0, 0, style, text), 0, l)
 		return
 	}
-	arrow := "←"
-	if l.From == record.MCU {
-		arrow = "→"
-	}
-	a.Text(x, y, sideStyle(l), arrow)
-	x += 2
 	room := a.W - x
 	text := a.Part(x, y, max(room/4, 10), 1)
-	bytesOf(text, 0, 0, l)
-	x += text.W + 2
+	x += max(bytesOf(text, 0, 0, l), 8) + 2
 	marks := ""
 	if f := l.Flags(); f != 0 {
 		marks = "▲ " + f.String()
@@ -41,6 +48,21 @@ func (v *View) denseLine(a cells.Area, y, i int, link *capture.Link) {
 		x = a.Text(x, y, cells.Plain, l.Meaning) + 3
 	}
 	hexW := a.W - x - cells.Width(marks) - 2
-	x = a.Text(x, y, cells.Plain, hexOf(l, hexW))
+	x = a.Text(x, y, cells.Quiet, hexOf(l, hexW))
 	a.Text(x+2, y, cells.Bad, marks)
+}
+
+// direction gives the glyph of who said a line.
+func direction(l *dialogue.Line) (rune, cells.Style) {
+	switch {
+	case l.Kind != record.Chars && l.Kind != record.Frame && l.Kind != record.Transaction:
+		return '◇', cells.Info
+	case l.Kind == record.Transaction:
+		return '⇄', cells.Quiet // both sides speak
+	case l.From == record.MCU:
+		return '→', cells.Ours
+	case l.From == record.Nobody:
+		return '·', cells.Quiet
+	}
+	return '←', cells.Theirs
 }

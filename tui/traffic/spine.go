@@ -20,16 +20,10 @@ import (
 // message counts as unanswered.
 const answerTime = 100 * quantity.Millisecond
 
-// nameW is the room of a link's name, where all links are shown together.
-const nameW = 14
-
 // spineLine draws a line beside the spine: the MCU's bytes on its left, the
 // device's on its right, silence as a longer spine.
 func (v *View) spineLine(a cells.Area, y, i int, link *capture.Link, h ui.Host) int {
-	timeW := 15
-	if v.all {
-		timeW += nameW
-	}
+	const timeW = 15
 	spine := timeW + (a.W-timeW)/3
 	if kindOf(link).Records == record.Transaction {
 		spine = timeW // one line has both directions
@@ -46,9 +40,6 @@ func (v *View) spineLine(a cells.Area, y, i int, link *capture.Link, h ui.Host) 
 		}
 	}
 	a.Right(13, y, cells.Quiet, stamp(l.At))
-	if v.all {
-		a.Part(15, y, nameW-1, 1).Text(0, 0, cells.Quiet, link.Name)
-	}
 	if l.Kind != record.Chars {
 		text, style := happened(l)
 		glyph := '◇'
@@ -82,7 +73,7 @@ func (v *View) spineLine(a cells.Area, y, i int, link *capture.Link, h ui.Host) 
 		beside(room, room.Text(0, 0, style, text), 0, l)
 		return y
 	}
-	glyph, style := '│', cells.HueUart
+	glyph, style := '│', ui.Hue(kindOf(link))
 	if l.Flags() != 0 {
 		glyph, style = '▲', cells.Bad
 	}

@@ -202,7 +202,7 @@ func stamp(t quantity.Time) string {
 func (v *View) height(i, w int) int {
 	l := &v.lines[i]
 	h := 1
-	if !v.dense && i > 0 {
+	if !v.dense && !v.all && i > 0 {
 		h += gapRows(l.Gap)
 	}
 	if v.open && l.Key == v.selected {
@@ -256,7 +256,7 @@ func (v *View) line(a cells.Area, y, top, i int, meta *capture.Meta, h ui.Host) 
 		return y
 	}
 	link := &meta.Links[l.Link]
-	if v.dense {
+	if v.dense || v.all {
 		v.denseLine(a, y, i, link)
 	} else {
 		y = v.spineLine(a, y, i, link, h)

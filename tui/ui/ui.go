@@ -69,6 +69,14 @@ type Host interface {
 	Warn(format string, args ...any)
 }
 
+// Hue gives the style of a kind of bus: its letter and its lines have it everywhere.
+func Hue(k *bus.Kind) cells.Style {
+	if k == nil || k.Hue < 1 || k.Hue > 5 {
+		return cells.Quiet
+	}
+	return cells.Hue1 + cells.Style(k.Hue-1)
+}
+
 // Command is one thing that can be done, by key or by name.
 type Command struct {
 	Name string // as typed behind the colon

@@ -6,6 +6,7 @@ package waves
 import (
 	"fmt"
 	"math"
+	"slices"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -206,21 +207,39 @@ func (v *View) Draw(a cells.Area, h ui.Host) {
 		a.Right(a.W, 0, cells.Doubt, "levels before "+picture.TimeLabel(span.From, v.span/1000)+" no longer kept")
 	}
 	// Below the picture stand the cursors and what was measured.
-	room := a.H - 2 - 2 - 2*shownLines(h, k)
-	rows := len(s.Lanes)
+	room := a.H - 2 - 2
+	if v.marked {
+		room -= 2 * shownLines(h, k)
+	}
+	if v.of(h).plan != nil {
+		room -= 8
+	}
 	if apart := spaced(s.Lanes); len(apart) <= room {
 		s.Lanes = apart
-	} else if rows > room {
-		s.Lanes = s.Lanes[:max(room, 1)]
-		a.Text(0, 1, cells.Quiet, fmt.Sprintf("%d rows more do not fit; J selects the next link", rows-len(s.Lanes)))
 	}
-	cells.Scene(a.Part(0, 2, a.W, len(s.Lanes)), s)
-	y := 2 + len(s.Lanes) + 1
+	if len(s.Lanes) > room {
+		s.Lanes = slices.DeleteFunc(s.Lanes, silentLane)
+	}
+	if rows := len(s.Lanes); rows > room {
+		s.Lanes = s.Lanes[:max(room, 1)]
+		a.Text(0, 1, cells.Quiet, fmt.Sprintf("%s below do not fit; J selects the next link", quantity.Count(rows-len(s.Lanes), "row")))
+	}
+	heights := cells.Heights(s, room)
+	cells.Tall(a.Part(0, 2, a.W, room), s, heights)
+	y := 3
+	for _, n := range heights {
+		y += n
+	}
 	if v.alone && v.of(h).plan != nil {
 		a.Text(0, y, cells.Quiet, "planned, nothing sent: o shows the capture again")
 		return
 	}
 	v.readout(a.Part(0, y, a.W, a.H-y), v.compared(a.Part(0, y, a.W, a.H-y), h), h, k)
+}
+
+// silentLane says whether a lane has a place for labels and nothing in it.
+func silentLane(l scene.Lane) bool {
+	return l.Levels == nil && len(l.Cells)+len(l.Ticks)+len(l.Marks) == 0 && l.Name == "" && l.Detail != ""
 }
 
 // spaced puts an empty lane between the links.

@@ -30,6 +30,7 @@ var Kind = &bus.Kind{
 	Name:    "can",
 	Records: record.Frame,
 	Mark:    "C",
+	Hue:     4,
 	Lines:   []bus.Role{{Name: "line"}},
 
 	Steps:     []string{"transmit-pin", "receive-pin", "configuration", "filters", "join"},

@@ -54,6 +54,7 @@ var Kind = &bus.Kind{
 	Name:    "i2c",
 	Records: record.Transaction,
 	Mark:    "I",
+	Hue:     3,
 	Lines:   []bus.Role{{Name: "clock"}, {Name: "data"}},
 
 	Steps:     []string{"clock-pin", "data-pin"},

@@ -376,6 +376,7 @@ var Kind = &bus.Kind{
 	Name:    "pulse",
 	Records: record.Transaction,
 	Mark:    "P",
+	Hue:     5,
 	Lines:   []bus.Role{{Name: "line"}},
 
 	Plan: plan, PlanHelp: planHelp,

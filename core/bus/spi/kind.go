@@ -28,6 +28,7 @@ var Kind = &bus.Kind{
 	Name:    "spi",
 	Records: record.Transaction,
 	Mark:    "S",
+	Hue:     2,
 	Lines:   lines,
 
 	Steps:     []string{"clock-pin", "out-pin", "in-pin", "select-pin"},

@@ -83,11 +83,11 @@ func effect(sender, receiver Frame) string {
 			parts = append(parts, fmt.Sprintf("where characters follow back to back the next start bit falls into the %s bit: %s", r[i], missed(r[i])))
 		case r[i] == "stop":
 			parts = append(parts, fmt.Sprintf("%s is taken for the stop bit: framing error whenever it is 0", from))
-		case r[i] == "parity" && from == "stop":
+		case r[i] == ParityCell && from == "stop":
 			parts = append(parts, "the stop bit (always 1) is taken for parity: parity error for every second value")
-		case r[i] == "parity":
+		case r[i] == ParityCell:
 			parts = append(parts, fmt.Sprintf("%s is taken for parity: parity error where it does not happen to fit", from))
-		case from == "parity":
+		case from == ParityCell:
 			parts = append(parts, fmt.Sprintf("the parity bit lands in bit %s", strings.TrimPrefix(r[i], "b")))
 		case from == "stop":
 			parts = append(parts, fmt.Sprintf("the stop bit lands in bit %s, which is always 1", strings.TrimPrefix(r[i], "b")))

@@ -220,6 +220,9 @@ func (f Frame) Levels(v uint16) uint32 {
 }
 
 // Cells names the bits of a character in wire order. With half a stop bit the
+// ParityCell names the parity bit among the cells of a frame.
+const ParityCell = "parity"
+
 // last one is half as long.
 func (f Frame) Cells() []string {
 	out := []string{"start"}
@@ -234,7 +237,7 @@ func (f Frame) Cells() []string {
 		out = append(out, fmt.Sprintf("b%d", i))
 	}
 	if f.Parity != None {
-		out = append(out, "parity")
+		out = append(out, ParityCell)
 	}
 	for range f.Stop {
 		out = append(out, "stop")

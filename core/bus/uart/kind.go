@@ -33,6 +33,7 @@ var Kind = &bus.Kind{
 	Name:    "uart",
 	Records: record.Chars,
 	Mark:    "U",
+	Hue:     1,
 	Lines:   roles,
 
 	Steps:     []string{"transmit-pin", "receive-pin", "transmit-enable", "receive-enable"},
