@@ -79,6 +79,7 @@ type App struct {
 	dump     ui.Dump             // of the MCU's registers
 	findings [][]finding.Finding // by link
 	notesTop int                 // first row of the notes that is shown
+	picked   int                 // of what the command line may become; -1: none
 	linted   [][]finding.Finding // those that the bench alone shows; nil: to be found anew
 
 	link     int

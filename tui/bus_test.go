@@ -84,7 +84,7 @@ func TestStartupByKeys(t *testing.T) {
 	assert.Contains(t, screenText(a), "⇅ transmit pin")
 	press(a, "f")
 	assert.NotContains(t, screenText(a), "⇅")
-	require.Contains(t, screenText(a), "set up, enabled, started")
+	require.Contains(t, screenText(a), "✓ set up    ✓ enabled    ✓ started")
 
 	a.Update(tea.PasteMsg{Content: "S1CTL 0782\rCLKON=00010020\n"})
 	assert.Contains(t, screenText(a), "judged from the pasted dump, 2 lines")

@@ -29,6 +29,9 @@ func (a *App) draw() {
 	} else {
 		a.panes(body)
 	}
+	if a.command != nil {
+		a.drawOffers(body)
+	}
 	a.footer(all.Part(0, a.h-1, a.w, 1))
 	a.out.Reset()
 	a.theme.Render(&a.out, a.grid)
@@ -175,15 +178,7 @@ func (a *App) headStyle(p pane) cells.Style {
 func (a *App) footer(f cells.Area) {
 	if a.command != nil {
 		x := f.Text(0, 0, cells.Strong, ":")
-		behind := ""
-		if c := a.completions(); len(c) > 0 && len(c) <= 8 {
-			var words []string
-			for _, s := range c {
-				words = append(words, strings.TrimSpace(s))
-			}
-			behind = "   " + strings.Join(words, "  ")
-		}
-		a.command.Draw(f, x, 0, behind)
+		a.command.Draw(f, x, 0, "   Tab completes, ↑ ↓ choose, Esc leaves")
 		return
 	}
 	if a.message != "" {

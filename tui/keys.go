@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"sort"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -20,6 +19,9 @@ import (
 	"gavrix/core/link"
 	"gavrix/core/prove"
 	"gavrix/core/quantity"
+	"github.com/sahilm/fuzzy"
+
+	"gavrix/core/doc"
 	"gavrix/draw/pdf"
 	"gavrix/draw/svg"
 	"gavrix/tui/ui"
@@ -91,25 +93,6 @@ func (a *App) helpKey(name string) {
 	}
 }
 
-// commandKey edits the command line.
-func (a *App) commandKey(k tea.KeyPressMsg) tea.Cmd {
-	switch k.String() {
-	case "esc":
-		a.command = nil
-	case "enter":
-		text := strings.TrimSpace(a.command.Text())
-		a.command = nil
-		return a.runCommand(text)
-	case "tab":
-		if c := a.completions(); len(c) > 0 {
-			a.command.Set(commonPrefix(c))
-		}
-	default:
-		a.command.Key(k)
-	}
-	return nil
-}
-
 func (a *App) allCommands() []ui.Command {
 	cs := append(a.commands(), a.viewCommands()...)
 	for i, n := range a.views {
@@ -132,73 +115,14 @@ func (a *App) runCommand(text string) tea.Cmd {
 		}
 		names = append(names, c.Name)
 	}
-	sort.Strings(names)
 	near := ""
-	for _, n := range names {
-		if strings.HasPrefix(n, name[:1]) {
-			near += " " + n
-		}
+	if found := fuzzy.Find(name, names); len(found) > 0 {
+		near = "; did you mean " + found[0].Str + "?"
+	} else if n := doc.Nearest(name, names); n != "" {
+		near = "; did you mean " + n + "?"
 	}
-	a.Warn("there is no command %q; these begin alike:%s", name, near)
+	a.Warn("there is no command %q%s", name, near)
 	return nil
-}
-
-// completions gives what the command line may become.
-func (a *App) completions() []string {
-	text := a.command.Text()
-	name, _, hasArg := strings.Cut(text, " ")
-	var out []string
-	seen := map[string]bool{}
-	add := func(s string) {
-		if strings.HasPrefix(s, text) && !seen[s] {
-			seen[s] = true
-			out = append(out, s)
-		}
-	}
-	if !hasArg {
-		for _, c := range a.allCommands() {
-			if c.Args != "" {
-				add(c.Name + " ")
-			} else {
-				add(c.Name)
-			}
-		}
-	} else {
-		switch name {
-		case "link":
-			for _, l := range a.snap.Meta().Links {
-				add("link " + l.Name)
-			}
-		case "view":
-			for _, v := range a.views {
-				add("view " + strings.ToLower(v.view.Name()))
-			}
-		case "set", "remove":
-			for _, p := range a.settable() {
-				add(name + " " + p + " ")
-			}
-		}
-	}
-	sort.Strings(out)
-	return out
-}
-
-// settable lists the paths of the selected link's settings.
-func (a *App) settable() []string {
-	if l := a.Link(); l != nil {
-		return l.Settable()
-	}
-	return nil
-}
-
-func commonPrefix(c []string) string {
-	p := c[0]
-	for _, s := range c[1:] {
-		for !strings.HasPrefix(s, p) {
-			p = p[:len(p)-1]
-		}
-	}
-	return p
 }
 
 // paneCommands are those of the list of links.
@@ -225,13 +149,13 @@ func (a *App) commands() []ui.Command {
 		{Name: "help", Keys: []string{"?"}, Help: "keys and commands of this view", Run: func(string) tea.Cmd { a.help = true; return nil }},
 		{Name: "command", Keys: []string{":"}, Help: "type a command; Tab completes", Run: func(string) tea.Cmd {
 			e := ui.NewEntry()
-			a.command = &e
+			a.command, a.picked = &e, -1
 			return nil
 		}},
 		{Name: "next-pane", Keys: []string{"tab"}, Help: "go to the next pane: links, view, notes", Run: func(string) tea.Cmd { a.focus = (a.focus + 1) % 3; return nil }},
 		{Name: "last-pane", Keys: []string{"shift+tab"}, Help: "go to the pane before", Run: func(string) tea.Cmd { a.focus = (a.focus + 2) % 3; return nil }},
-		{Name: "view", Args: "NAME", Help: "go to a view by name", Run: a.viewNamed},
-		{Name: "link", Args: "NAME", Help: "select a link by name", Run: a.linkNamed},
+		{Name: "view", Args: "NAME", Help: "go to a view by name", Run: a.viewNamed, Complete: a.viewNames},
+		{Name: "link", Args: "NAME", Help: "select a link by name", Run: a.linkNamed, Complete: a.linkNames},
 		{Name: "next-link", Keys: []string{"J", "shift+down"}, Help: "select the next link", Short: "link", Run: a.moveLink(1)},
 		{Name: "previous-link", Keys: []string{"K", "shift+up"}, Help: "select the previous link", Run: a.moveLink(-1)},
 	}
@@ -252,9 +176,9 @@ func (a *App) commands() []ui.Command {
 		cs = append(cs, a.proposeCommands()...)
 	}
 	return append(cs,
-		ui.Command{Name: "draw", Args: "FILE", Help: "save the picture as .svg or .pdf", Run: a.drawFile},
+		ui.Command{Name: "draw", Args: "FILE", Help: "save the picture as .svg or .pdf", Run: a.drawFile, Complete: files},
 		ui.Command{Name: "draw-here", Keys: []string{"W"}, Help: "save the picture here as VIEW-N.svg", Run: a.drawHere},
-		ui.Command{Name: "keep", Args: "FILE", Help: "save the capture so far as pcapng", Run: a.keep},
+		ui.Command{Name: "keep", Args: "FILE", Help: "save the capture so far as pcapng", Run: a.keep, Complete: files},
 		ui.Command{Name: "quit", Keys: []string{"q"}, Help: "leave", Run: a.quit})
 }
 
@@ -287,7 +211,7 @@ func (a *App) benchCommands() []ui.Command {
 			}
 			a.Edit(edits...)
 			return nil
-		}},
+		}, Complete: a.settings},
 		{Name: "remove", Args: "PATH", Help: "remove a value: its default holds then", Run: func(arg string) tea.Cmd {
 			path, err := bench.ParsePath(arg)
 			if err != nil {
@@ -296,8 +220,8 @@ func (a *App) benchCommands() []ui.Command {
 			}
 			a.Edit(finding.Edit{Op: finding.Delete, Path: path})
 			return nil
-		}},
-		{Name: "save", Args: "[FILE]", Keys: []string{"S", "ctrl+s"}, Help: "save the bench", Short: "save", Run: a.save},
+		}, Complete: func(string) []string { return a.settable() }},
+		{Name: "save", Args: "[FILE]", Keys: []string{"S", "ctrl+s"}, Help: "save the bench", Short: "save", Run: a.save, Complete: files},
 		{Name: "reload", Help: "read the bench file again, as it is on disk", Run: a.readAgain},
 		{Name: "checks", Keys: []string{"c"}, Help: "run the link's checks; Esc stops them", Short: "checks", Run: a.runChecks},
 		{Name: "why", Keys: []string{"w"}, Help: "show how the next number came about", Short: "why", Run: func(string) tea.Cmd {
@@ -328,7 +252,7 @@ func (a *App) timeCommands() []ui.Command {
 		{Name: "stop-at", Args: "EVENT", Help: "run to error, parity, gap 5 ms, a TEXT …", Run: a.stopAt},
 		{Name: "slower", Keys: []string{"["}, Help: "time at a tenth of the pace", Run: pace(func() { a.session.World.SetSpeed(a.session.World.Pace().Speed / 10) })},
 		{Name: "faster", Keys: []string{"]"}, Help: "time at ten times the pace", Run: pace(func() { a.session.World.SetSpeed(a.session.World.Pace().Speed * 10) })},
-		{Name: "record", Args: "FILE", Help: "record all to a pcapng file", Run: a.record},
+		{Name: "record", Args: "FILE", Help: "record all to a pcapng file", Run: a.record, Complete: files},
 	}
 }
 
@@ -386,10 +310,10 @@ func (a *App) ask(what string, make func(arg string) link.Intent) func(string) t
 // linkCommands are what can be asked of a link.
 func (a *App) linkCommands() []ui.Command {
 	return []ui.Command{
-		{Name: "cut", Args: "END", Help: "break a wire: mcu, a device, or a line", Run: a.ask("whose wire: mcu, a device, or a line as in", func(arg string) link.Intent { return link.Cut{End: arg} })},
-		{Name: "reconnect", Args: "END", Help: "join the wire there again", Run: a.ask("whose wire: mcu, a device, or a line as in", func(arg string) link.Intent { return link.Cut{End: arg, Joined: true} })},
-		{Name: "hold-line", Args: "LINE", Help: "hold a bus line at its active level", Run: a.ask("which line: "+a.roles(), func(arg string) link.Intent { return link.Hold{Role: arg} })},
-		{Name: "release-line", Args: "LINE", Help: "let it go", Run: a.ask("which line: "+a.roles(), func(arg string) link.Intent { return link.Hold{Role: arg, Release: true} })},
+		{Name: "cut", Args: "END", Help: "break a wire: mcu, a device, or a line", Run: a.ask("whose wire: mcu, a device, or a line as in", func(arg string) link.Intent { return link.Cut{End: arg} }), Complete: a.ends},
+		{Name: "reconnect", Args: "END", Help: "join the wire there again", Run: a.ask("whose wire: mcu, a device, or a line as in", func(arg string) link.Intent { return link.Cut{End: arg, Joined: true} }), Complete: a.ends},
+		{Name: "hold-line", Args: "LINE", Help: "hold a bus line at its active level", Run: a.ask("which line: "+a.roles(), func(arg string) link.Intent { return link.Hold{Role: arg} }), Complete: a.lineNames},
+		{Name: "release-line", Args: "LINE", Help: "let it go", Run: a.ask("which line: "+a.roles(), func(arg string) link.Intent { return link.Hold{Role: arg, Release: true} }), Complete: a.lineNames},
 		{Name: "loop-back", Args: "[off]", Help: "join out and in by a jumper", Run: func(arg string) tea.Cmd {
 			if arg != "" && arg != "off" {
 				a.Warn("write loop-back, or loop-back off")
@@ -397,10 +321,10 @@ func (a *App) linkCommands() []ui.Command {
 			}
 			return a.Do(link.Loop{On: arg == ""}, nil)
 		}},
-		{Name: "cross", Args: "DEVICE", Help: "exchange the two wires at a device", Run: a.ask("at which device", func(arg string) link.Intent { return link.Cross{Device: arg} })},
-		{Name: "uncross", Args: "DEVICE", Help: "put them right again", Run: a.ask("at which device", func(arg string) link.Intent { return link.Cross{Device: arg, Right: true} })},
-		{Name: "power-off", Args: "DEVICE", Help: "take the supply from a device", Run: a.ask("which device", func(arg string) link.Intent { return link.Power{Device: arg} })},
-		{Name: "power-on", Args: "DEVICE", Help: "give it back", Run: a.ask("which device", func(arg string) link.Intent { return link.Power{Device: arg, On: true} })},
+		{Name: "cross", Args: "DEVICE", Help: "exchange the two wires at a device", Run: a.ask("at which device", func(arg string) link.Intent { return link.Cross{Device: arg} }), Complete: a.devices},
+		{Name: "uncross", Args: "DEVICE", Help: "put them right again", Run: a.ask("at which device", func(arg string) link.Intent { return link.Cross{Device: arg, Right: true} }), Complete: a.devices},
+		{Name: "power-off", Args: "DEVICE", Help: "take the supply from a device", Run: a.ask("which device", func(arg string) link.Intent { return link.Power{Device: arg} }), Complete: a.devices},
+		{Name: "power-on", Args: "DEVICE", Help: "give it back", Run: a.ask("which device", func(arg string) link.Intent { return link.Power{Device: arg, On: true} }), Complete: a.devices},
 		{Name: "transact", Args: "TRANSACTION", Help: "do one transaction on the link", Run: a.ask("the transaction"+a.planHelp(), func(arg string) link.Intent { return link.Transact{Text: arg} })},
 	}
 }

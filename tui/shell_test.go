@@ -380,5 +380,82 @@ func TestTabCompletes(t *testing.T) {
 	assert.Equal(t, "xyzzy", complete("xyzzy"))
 	assert.Contains(t, l.says("view nowhere"), "no view")
 	assert.Contains(t, l.says("link nowhere"), "no link")
-	assert.Contains(t, l.says("hold"), `there is no command "hold"; these begin alike:`)
+	assert.Contains(t, l.says("hold"), `there is no command "hold"; did you mean hold-line?`)
+	assert.Equal(t, `there is no command "xyzzy"`, l.says("xyzzy"))
+
+	// Letters in order are enough, wherever they stand; arrows choose among what is listed.
+	assert.Equal(t, "power-off ", complete("pwof"))
+	assert.Equal(t, "set links.gate.devices.leaf-angle.mcu.mode 0", func() string {
+		l.says("link gate")
+		l.hit(tea.KeyPressMsg{Text: ":", Code: ':'})
+		l.typed("set links.gate.devices.leaf-angle.mcu.mode ")
+		assert.Contains(t, l.screen(), "set links.gate.devices.leaf-angle.mcu.mode 3")
+		l.hit(tea.KeyPressMsg{Code: tea.KeyDown})
+		l.hit(tea.KeyPressMsg{Code: tea.KeyTab})
+		defer l.hit(tea.KeyPressMsg{Code: tea.KeyEscape})
+		return l.command.Text()
+	}())
+	assert.Equal(t, "power-off leaf-angle", complete("power-off le"))
+	l.hit(tea.KeyPressMsg{Text: ":", Code: ':'})
+	assert.Contains(t, l.screen(), "more; type on to narrow them down")
+	l.typed("cross ")
+	assert.Contains(t, l.screen(), "cross valve-bank")
+	l.hit(tea.KeyPressMsg{Code: tea.KeyDown})
+	l.hit(tea.KeyPressMsg{Code: tea.KeyDown})
+	l.hit(tea.KeyPressMsg{Code: tea.KeyEnter})
+	assert.Contains(t, l.message, "cross: done")
+	assert.Contains(t, l.inputs(), "gate cross on valve-bank")
+}
+
+// TestEachOfferIsTaken: whatever is offered is what its command takes further, and nothing
+// that is typed makes the list fail.
+func TestEachOfferIsTaken(t *testing.T) {
+	l := running(t)
+	for _, name := range []string{"upper-gauge", "pump", "gate", "hull", "depth-strip"} {
+		l.says("link " + name)
+		for _, c := range l.allCommands() {
+			l.hit(tea.KeyPressMsg{Text: ":", Code: ':'})
+			l.command.Set(c.Name + " ")
+			for _, o := range l.offers() {
+				assert.True(t, strings.HasPrefix(o.text, c.Name), "%s: %s", c.Name, o.text)
+			}
+			l.screen()
+			l.hit(tea.KeyPressMsg{Code: tea.KeyEscape})
+		}
+		for _, p := range l.settable() {
+			words, what := l.Link().Choices(p)
+			assert.NotEmpty(t, what+strings.Join(words, ""), p)
+		}
+	}
+}
+
+// TestPicturesOfTraffic: what is drawn to a file is what the view shows, of each kind of link
+// and of all together.
+func TestPicturesOfTraffic(t *testing.T) {
+	l := running(t)
+	l.says("traffic")
+	dir := t.TempDir()
+	l.until(func(s *capture.Snapshot) bool { return s.Len() > 60 })
+	for _, name := range []string{"upper-gauge", "lower-gauge", "pump", "winch", "gate", "hull", "depth-strip", "all"} {
+		if name == "all" {
+			l.says("all")
+		} else {
+			l.says("link " + name)
+		}
+		screen := l.screen()
+		file := filepath.Join(dir, name+".svg")
+		l.says("draw " + file)
+		require.Contains(t, l.message, "wrote", name)
+		text, err := os.ReadFile(file)
+		require.NoError(t, err)
+		assert.Contains(t, string(text), "traffic")
+		assert.Contains(t, string(text), "0.0")
+		switch name {
+		case "gate":
+			assert.Contains(t, string(text), "leaf-angle.angle read")
+		case "all":
+			assert.Contains(t, screen, "S gate")
+			assert.Contains(t, string(text), "S gate")
+		}
+	}
 }

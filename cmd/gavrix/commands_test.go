@@ -536,7 +536,7 @@ func TestPicturesOfABench(t *testing.T) {
 		{[]string{"timing", "demo", "pump"}, "a nominal bit, 4.000 µs"},
 		{[]string{"timing", "demo", "winch", "--data"}, "a bit of the data phase, 500.0 ns"},
 		{[]string{"timing", "demo", "lower-gauge"}, "lower-gauge sends '4' (34) to MCU"},
-		{[]string{"startup", "demo", "pump"}, "start-up of can1, set up, enabled, started"},
+		{[]string{"startup", "demo", "pump"}, "start-up of can1, set up: yes, enabled: yes, started: yes"},
 		{[]string{"registers", "demo"}, "PRESCALER"},
 	} {
 		out, status := run(t, append([]string{"draw"}, c.args...)...)
@@ -630,7 +630,7 @@ func TestRecordedCapturesAreDecoded(t *testing.T) {
 func TestStartupCommand(t *testing.T) {
 	out, status := run(t, "calc", "startup", "demo")
 	require.Equal(t, fine, status, out)
-	assert.Equal(t, 6, strings.Count(out, "set up, enabled, started"))
+	assert.Equal(t, 6, strings.Count(out, "set up: yes, enabled: yes, started: yes"))
 	out, status = run(t, "calc", "startup", "demo", "upper-gauge", "--without", "enable")
 	require.Equal(t, found, status)
 	assert.Contains(t, out, "✗ enable")

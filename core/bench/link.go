@@ -274,6 +274,15 @@ func (l *Link) Settable() []string {
 	return out
 }
 
+// Choices gives the words that may stand at one of the settable paths, and says what may.
+func (l *Link) Choices(path string) (words []string, what string) {
+	rest, below := strings.CutPrefix(path, "links."+l.Name+".")
+	if !below {
+		return nil, ""
+	}
+	return linkSchema.Choices(l.node, strings.Split(rest, ".")...)
+}
+
 // path gives the path of an edit below the link.
 func (l *Link) path(keys ...string) []string {
 	return append([]string{"links", l.Name}, keys...)

@@ -318,6 +318,29 @@ func (t *Type) paths(n *Node, path []string, out *[][]string) {
 	}
 }
 
+// Choices gives the words that may stand at a path, and says in words what may; nil and ""
+// where no plain value may.
+func (t *Type) Choices(n *Node, path ...string) (words []string, what string) {
+	if t.shape == kindShape {
+		if of := t.Of(n.Text(t.by)); of != nil {
+			return of.Choices(n, path...)
+		}
+		return nil, ""
+	}
+	if len(path) == 0 {
+		return t.enum, t.name
+	}
+	switch t.shape {
+	case structShape:
+		if k := t.key(path[0]); k != nil {
+			return k.Type.Choices(n.Get(path[0]), path[1:]...)
+		}
+	case mapShape:
+		return t.each.Choices(n.Get(path[0]), path[1:]...)
+	}
+	return nil, ""
+}
+
 // Default is a value that is not written and holds all the same.
 type Default struct {
 	Path  []string

@@ -53,6 +53,9 @@ func CANTiming(name string, c *bench.CAN, data bool) *scene.Scene {
 		}
 		s.Lanes = append(s.Lanes, l, samples)
 	}
+	if len(c.Pairs) > 0 {
+		s.Notes = append(s.Notes, "drift: where an edge may lie after ten bits without one, the two clocks being apart; one jump brings the sampling back by as much as the marks show")
+	}
 	for _, p := range c.Pairs {
 		a, b := phase(p.A), phase(p.B)
 		if a == nil || b == nil {

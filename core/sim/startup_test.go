@@ -298,9 +298,9 @@ func TestDumpOfTheDemo(t *testing.T) {
 		require.NoError(t, err)
 		vs := c.FromDump(back)
 		require.Nil(t, startup.First(vs))
-		want := "set up, enabled, started"
+		want := "set up: yes, enabled: yes, started: yes"
 		if l.Name == "depth-strip" {
-			want = "set up, enabled" // it receives nothing, so nothing is started
+			want = "set up: yes, enabled: yes" // it receives nothing, so nothing is started
 		}
 		assert.Equal(t, want, startup.Progress(vs), l.Name)
 		for _, v := range c.FromDump(nil) {

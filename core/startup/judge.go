@@ -252,28 +252,48 @@ func First(vs []Verdict) *Verdict {
 	return nil
 }
 
-// Progress says how far a peripheral is, as `set up, enabled, not started`.
-func Progress(vs []Verdict) string {
-	var out []string
+// Reached is whether a stage of a peripheral is reached.
+type Reached struct {
+	Stage
+	Yes  bool
+	Seen bool // by all that it needs; else as far as was seen
+}
+
+func (r Reached) String() string {
+	switch {
+	case !r.Yes:
+		return r.Stage.String() + ": no"
+	case !r.Seen:
+		return r.Stage.String() + ": yes, as far as seen"
+	}
+	return r.Stage.String() + ": yes"
+}
+
+// Stages says of each stage that has steps whether it is reached.
+func Stages(vs []Verdict) []Reached {
+	var out []Reached
 	for stage := SetUp; stage <= Started; stage++ {
-		any, good, seen := false, true, true
+		r, any := Reached{stage, true, true}, false
 		for _, v := range vs {
 			if v.Stage != stage {
 				continue
 			}
 			any = true
-			good = good && (v.State == Done || v.State == AtReset || v.State == NotSeen)
-			seen = seen && v.State != NotSeen
+			r.Yes = r.Yes && (v.State == Done || v.State == AtReset || v.State == NotSeen)
+			r.Seen = r.Seen && v.State != NotSeen
 		}
-		switch {
-		case !any:
-		case !good:
-			out = append(out, "not "+stage.String())
-		case !seen:
-			out = append(out, stage.String()+" as far as seen")
-		default:
-			out = append(out, stage.String())
+		if any {
+			out = append(out, r)
 		}
+	}
+	return out
+}
+
+// Progress says how far a peripheral is, as `set up: yes, enabled: yes, started: no`.
+func Progress(vs []Verdict) string {
+	var out []string
+	for _, r := range Stages(vs) {
+		out = append(out, r.String())
 	}
 	return strings.Join(out, ", ")
 }

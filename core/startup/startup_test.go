@@ -89,15 +89,15 @@ func TestProgress(t *testing.T) {
 		done []string
 		want string
 	}{
-		{[]string{"clock", "rate", "enable", "receive-interrupt"}, "set up, enabled, started"},
-		{[]string{"clock", "rate", "enable"}, "set up, enabled, not started"},
-		{[]string{"clock", "rate"}, "set up, not enabled, not started"},
-		{[]string{"clock", "enable", "receive-interrupt"}, "not set up, enabled, started"},
-		{nil, "not set up, not enabled, not started"},
+		{[]string{"clock", "rate", "enable", "receive-interrupt"}, "set up: yes, enabled: yes, started: yes"},
+		{[]string{"clock", "rate", "enable"}, "set up: yes, enabled: yes, started: no"},
+		{[]string{"clock", "rate"}, "set up: yes, enabled: no, started: no"},
+		{[]string{"clock", "enable", "receive-interrupt"}, "set up: no, enabled: yes, started: yes"},
+		{nil, "set up: no, enabled: no, started: no"},
 	} {
 		assert.Equal(t, x.want, Progress(c.Judge(x.done)))
 	}
-	assert.Equal(t, "set up as far as seen, enabled as far as seen, started as far as seen", Progress(c.FromDump(nil)))
+	assert.Equal(t, "set up: yes, as far as seen, enabled: yes, as far as seen, started: yes, as far as seen", Progress(c.FromDump(nil)))
 }
 
 // What reset does need not be done, and is told apart.

@@ -155,6 +155,9 @@ func (p *plot) extent(y int, c scene.Cell) {
 	if style == Plain {
 		style = Quiet
 	}
+	if to-from < 2 {
+		return
+	}
 	for x := max(from, nameWidth); x <= min(to, nameWidth+p.w-1); x++ {
 		r := '─'
 		switch x {

@@ -224,7 +224,7 @@ func TestBringUpByKeys(t *testing.T) {
 	s.keys("x")
 	s.gone(":page-older")
 	s.tmux("resize-window", "-x", "160", "-y", "47")
-	s.wait("LINKS", "TRAFFIC", "CHECKS")
+	s.wait("LINKS", "TRAFFIC")
 
 	// The demo has no file of its own for the edits.
 	s.keys("q")
@@ -251,7 +251,7 @@ func TestSilentLinkByKeys(t *testing.T) {
 	// The list shows where; the notes say what and how to mend it.
 	s.wait("2 errors", "▲ U upper-gauge", "start-up step port-clock", "f  do: clock of the pins' port")
 	s.keys("2", "s")
-	s.wait("START-UP  upper-gauge", "judged from the steps", "not set up, enabled, started", "✗ clock of the pins' port", "waits for clock of")
+	s.wait("START-UP  upper-gauge", "judged from the steps", "✗ set up", "✓ enabled", "✓ started", "✗ clock of the pins' port", "waits for clock of")
 	s.text(":draw silent.pdf")
 	s.keys("Enter")
 	s.wait("wrote silent.pdf")
@@ -259,7 +259,7 @@ func TestSilentLinkByKeys(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "%PDF", string(pdf[:4]))
 	s.keys("f")
-	s.wait("set up, enabled, started", "NOTHING WRONG IS KNOWN")
+	s.wait("✓ set up    ✓ enabled    ✓ started", "NOTHING WRONG IS KNOWN")
 	s.keys("5")
 	s.wait("TRAFFIC  upper-gauge", "5.2")
 
@@ -271,11 +271,11 @@ func TestSilentLinkByKeys(t *testing.T) {
 	s.gone("without")
 
 	// A dump, pasted and loaded, judges the same chain.
-	s.keys("2") // still the page of the start-up
+	s.keys("2", "s")
 	s.wait("START-UP  pump")
 	s.text(":dump")
 	s.keys("Enter")
-	s.wait("judged from the registers of the simulated MCU", "set up, enabled, started")
+	s.wait("judged from the registers of the simulated MCU", "✓ set up    ✓ enabled    ✓ started")
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "dump.txt"), []byte("CLKON 01000040\nC1CTL 0100\nC1BIT 0\n"), 0o600))
 	s.text(":dump dump.txt")
 	s.keys("Enter")

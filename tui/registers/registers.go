@@ -267,7 +267,29 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 			return nil
 		}},
 		ui.Command{Name: "scan", Args: "[reading]", Help: "ask every address of the bus who is there", Run: func(arg string) tea.Cmd { return v.start(h, strings.TrimSpace("scan "+arg)) }},
-		ui.Command{Name: "do", Args: "OPERATION", Help: "any operation: leaf-tilt.measure, scan, raw …", Run: v.operation(h)})
+		ui.Command{Name: "do", Args: "OPERATION", Help: "any operation: leaf-tilt.measure, scan, raw …", Run: v.operation(h), Complete: func(arg string) []string { return operations(h, arg) }})
+}
+
+// operations lists what may be done with the parts of the link, for what is typed so far.
+func operations(h ui.Host, arg string) []string {
+	verb, _, has := strings.Cut(arg, " ")
+	if !has {
+		return []string{"read ", "write ", "prove ", "raw ", "scan", "scan reading", "free", "fill ", "compare ", "load ", "save "}
+	}
+	var out []string
+	for _, p := range parts(h) {
+		if p.Map == nil {
+			continue
+		}
+		if verb == "prove" {
+			out = append(out, "prove "+p.Name)
+			continue
+		}
+		for _, n := range p.Map.Names() {
+			out = append(out, verb+" "+p.Name+"."+n)
+		}
+	}
+	return out
 }
 
 // registerCommands read and write what is under the cursor.

@@ -56,6 +56,9 @@ func (v *View) picture(out *sum, b *bench.Link, head string) {
 		out.y++
 	}
 	out.y = v.tall(out.a, out.y, s, textRows)
+	for _, n := range s.Notes {
+		out.y = out.a.Paragraph(2, out.y, cells.Quiet, n, 2)
+	}
 }
 
 // textRows is what stands below a picture at most.

@@ -38,12 +38,17 @@ func (v *View) drawStart(a cells.Area, h ui.Host, l *bench.Link) {
 		return
 	}
 	a.Text(0, 1, cells.Quiet, "judged from "+from)
-	progress := startup.Progress(vs)
-	style := cells.Good
-	if startup.First(vs) != nil {
-		style = cells.Bad
+	x = 2
+	for _, r := range startup.Stages(vs) {
+		glyph, style, more := "✓ ", cells.Good, ""
+		switch {
+		case !r.Yes:
+			glyph, style = "✗ ", cells.Bad
+		case !r.Seen:
+			glyph, style, more = "○ ", cells.Doubt, " as far as seen"
+		}
+		x = a.Text(x, 3, style, glyph+r.Stage.String()+more) + 4
 	}
-	a.Text(2, 3, style, progress)
 	v.step = min(max(v.step, 0), len(vs)-1)
 	s := picture.Startup(l, vs, from)
 	const top = 5

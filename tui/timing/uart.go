@@ -75,9 +75,10 @@ func (s *sum) rate(op, name, value string, style cells.Style, more string) {
 
 func (s *sum) row(op, name, value string, style cells.Style, more string) {
 	s.a.Text(gutter, s.y, cells.Plain, op)
-	s.a.Text(nameAt, s.y, cells.Quiet, name)
-	s.a.Right(freqAt, s.y, style, value)
-	s.a.Text(moreAt, s.y, cells.Quiet, more)
+	end := s.a.Text(nameAt, s.y, cells.Quiet, name)
+	end = max(freqAt, end+2+cells.Width(value))
+	s.a.Right(end, s.y, style, value)
+	s.a.Text(max(moreAt, end+2), s.y, cells.Quiet, more)
 	s.y++
 }
 

@@ -4,7 +4,6 @@ import (
 	"fmt"
 
 	"gavrix/core/operation"
-	"gavrix/core/quantity"
 	"gavrix/core/record"
 	"gavrix/draw/cells"
 )
@@ -27,7 +26,7 @@ func positions(kind string, r *record.Record, all []*operation.Meaning) []string
 	var out []string
 	for i, p := range ps {
 		if i == mostPositions {
-			out = append(out, quantity.Count(len(ps)-i, "more word"))
+			out = append(out, fmt.Sprintf("%d more", len(ps)-i))
 			break
 		}
 		s := fmt.Sprintf("%3d  %-*s", p.Index, outW, p.Out)

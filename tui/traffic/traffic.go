@@ -5,6 +5,7 @@ package traffic
 
 import (
 	"fmt"
+	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -174,7 +175,23 @@ func (v *View) empty(a cells.Area, h ui.Host, l *capture.Link) {
 			a.Paragraph(2, y+1, cells.Bad, i.Problem, 0)
 			return
 		}
-		a.Paragraph(2, y+1, cells.Quiet, "Press i to send a line from the MCU, or space if time is stopped.", 0)
+		var can []string
+		info := s.Info(h.LinkIndex())
+		if info.Takes[link.SendVerb] == "" && info.Refuses(link.Send{}) == "" {
+			can = append(can, "i sends a line from the MCU")
+		}
+		if info.Refuses(link.Transact{}) == "" {
+			can = append(can, ":transact does one transaction")
+		}
+		if b := h.Link(); b != nil && len(b.Parts()) > 0 {
+			can = append(can, "3 reads registers of its parts")
+		}
+		if info.Simulated {
+			can = append(can, "Space lets time go on where it is stopped")
+		}
+		if can != nil {
+			a.Paragraph(2, y+1, cells.Quiet, strings.Join(can, "; ")+".", 0)
+		}
 	}
 }
 

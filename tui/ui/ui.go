@@ -86,6 +86,9 @@ type Command struct {
 	// Short is the footer's word; commands without one are not shown there.
 	Short string
 	Run   func(arg string) tea.Cmd
+	// Complete lists what may stand behind the name, the part that is typed so far being
+	// given; nil where nothing is known.
+	Complete func(arg string) []string
 }
 
 // View is one of the shell's views.

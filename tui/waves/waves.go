@@ -468,6 +468,10 @@ func (v *View) edge(h ui.Host, back bool) {
 		}
 	}
 	if best < 0 {
+		if v.follow && !back {
+			v.edge(h, true)
+			return
+		}
 		h.Say("there is no edge %s", side(back))
 		return
 	}
@@ -508,6 +512,10 @@ func (v *View) record(h ui.Host, back bool, what string, q records.Query, wanted
 		}
 	}
 	if best < 0 {
+		if v.follow && !back {
+			v.record(h, true, what, q, wanted) // the newest one
+			return
+		}
 		h.Say("there is no %s %s", what, side(back))
 		return
 	}
