@@ -29,8 +29,10 @@ type live struct {
 	t *testing.T
 }
 
-func running(t *testing.T) *live {
-	b := demoBench(t)
+func running(t *testing.T) *live { return runningOn(t, demoBench(t)) }
+
+// runningOn is the shell over a bench.
+func runningOn(t *testing.T, b *bench.Bench) *live {
 	s := session.Open(b)
 	t.Cleanup(s.Close)
 	a := newApp(b, "", s, s.Store())

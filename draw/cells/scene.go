@@ -11,8 +11,25 @@ import (
 	"gavrix/core/scene"
 )
 
-// nameWidth is the column in which lanes begin.
-const nameWidth = 18
+// leastNames is the least column in which lanes begin.
+const leastNames = 18
+
+// NameWidth is the column in which the lanes of a scene begin in a width: their names have
+// room, up to a third of it.
+func NameWidth(s *scene.Scene, width int) int {
+	n := leastNames
+	for i := range s.Lanes {
+		l := &s.Lanes[i]
+		w := 1
+		for _, text := range []string{l.Letter, l.Name, l.Detail} {
+			if text != "" {
+				w += Width(text) + 1
+			}
+		}
+		n = max(n, w)
+	}
+	return min(n, max(width/3, leastNames))
+}
 
 // SceneHeight is the number of rows that a scene takes in a width, without its
 // notes.
@@ -59,12 +76,13 @@ func labelled(l *scene.Lane) bool { return l.Levels == nil && len(l.Cells) > 0 }
 
 // Scene draws the lanes of a scene, one row each, and gives the facts that it
 // drew. Columns are true to scale: a time t stands in the column
-// nameWidth + (t - From) / (To - From) · width, rounded down.
+// NameWidth + (t - From) / (To - From) · width, rounded down.
 func Scene(a Area, s *scene.Scene) []string { return Tall(a, s, Heights(s, 0)) }
 
 // Tall is Scene with a number of rows for each lane, as Heights gives them.
 func Tall(a Area, s *scene.Scene, rows []int) []string {
-	p := plot{a: a, s: s, w: a.W - nameWidth - 1, rows: rows}
+	names := NameWidth(s, a.W)
+	p := plot{a: a, s: s, names: names, w: a.W - names - 1, rows: rows}
 	if p.w < 1 || s.To <= s.From && len(s.Lanes) > 0 {
 		return nil
 	}
@@ -86,6 +104,7 @@ func Tall(a Area, s *scene.Scene, rows []int) []string {
 type plot struct {
 	a     Area
 	s     *scene.Scene
+	names int // column in which lanes begin
 	w     int
 	rows  []int
 	facts []string
@@ -94,7 +113,7 @@ type plot struct {
 // x gives the column of a time.
 func (p *plot) x(t quantity.Time) int {
 	share := float64(t-p.s.From) / float64(p.s.To-p.s.From)
-	return nameWidth + int(math.Floor(share*float64(p.w)))
+	return p.names + int(math.Floor(share*float64(p.w)))
 }
 
 func toneStyle(t scene.Tone) Style {
@@ -111,7 +130,7 @@ func toneStyle(t scene.Tone) Style {
 
 // lane draws a lane in rows from y on.
 func (p *plot) lane(y, rows int, l *scene.Lane) {
-	room := p.a.Part(0, y, nameWidth-1, 1)
+	room := p.a.Part(0, y, p.names-1, 1)
 	at := 0
 	if l.Letter != "" {
 		style := Quiet
@@ -158,7 +177,7 @@ func (p *plot) extent(y int, c scene.Cell) {
 	if to-from < 2 {
 		return
 	}
-	for x := max(from, nameWidth); x <= min(to, nameWidth+p.w-1); x++ {
+	for x := max(from, p.names); x <= min(to, p.names+p.w-1); x++ {
 		r := '─'
 		switch x {
 		case from:
@@ -214,7 +233,7 @@ func (p *plot) ticks(y int, l *scene.Lane) {
 		p.facts = append(p.facts, l.TickFact(m))
 		x := p.x(m.At)
 		to := x + 1 + Width(m.Label)
-		if x < max(end, nameWidth) || to > nameWidth+p.w || p.crossed(x, to) {
+		if x < max(end, p.names) || to > p.names+p.w || p.crossed(x, to) {
 			continue
 		}
 		p.a.Put(x, y, Quiet, '╷')
@@ -231,7 +250,7 @@ func (p *plot) levels(y, rows int, l *scene.Lane) {
 	for k := range l.Levels.Toggles {
 		p.facts = append(p.facts, l.EdgeFact(k))
 	}
-	for x := nameWidth; x < nameWidth+p.w; x++ {
+	for x := p.names; x < p.names+p.w; x++ {
 		before := high
 		for {
 			edge := k < len(l.Levels.Toggles) && p.x(l.Levels.Toggles[k]) <= x
@@ -295,14 +314,14 @@ func (p *plot) tall(x, y, rows int, before, high bool) {
 func (p *plot) cell(y int, c scene.Cell) {
 	from, to := p.x(c.From), p.x(c.To)
 	style := toneStyle(c.Tone)
-	if from >= nameWidth && from < nameWidth+p.w {
+	if from >= p.names && from < p.names+p.w {
 		p.a.Put(from, y, Quiet, '╎')
 	}
-	if to >= nameWidth && to <= nameWidth+p.w {
+	if to >= p.names && to <= p.names+p.w {
 		p.a.Put(to, y, Quiet, '╎')
 	}
 	// What reaches beyond the picture is named in the part that is seen.
-	from, to = max(from, nameWidth-1), min(to, nameWidth+p.w)
+	from, to = max(from, p.names-1), min(to, p.names+p.w)
 	label := c.Label
 	if c.Tone == scene.Differ {
 		label = "≠" + label

@@ -30,13 +30,23 @@ func ofLink(b *bench.Bench, l *bench.Link) ([]bench.SharedWord, error) {
 	return out, nil
 }
 
+// longest gives the first of some texts that fits in a width, else the last.
+func longest(w int, texts ...string) string {
+	for _, t := range texts {
+		if cells.Width(t) <= w {
+			return t
+		}
+	}
+	return texts[len(texts)-1]
+}
+
 // drawWords shows the MCU's control registers for the link, one taken apart.
 func (v *View) drawWords(a cells.Area, h ui.Host, l *bench.Link) {
 	b := h.Bench()
 	x := a.Text(0, 0, cells.Head, "REGISTERS")
 	x = a.Text(x+2, 0, cells.Strong, l.Name)
 	x = a.Text(x+2, 0, cells.Strong, b.MCU.Name)
-	a.Text(x+2, 0, cells.Quiet, "values to write, from the settings of unit "+l.Unit.Name)
+	a.Text(x+2, 0, cells.Quiet, longest(a.W-x-2, "values to write, from the settings of unit "+l.Unit.Name, "from the settings of "+l.Unit.Name, "as set up"))
 	words, err := ofLink(b, l)
 	switch {
 	case err != nil:
@@ -79,7 +89,7 @@ func (v *View) drawWords(a cells.Area, h ui.Host, l *bench.Link) {
 				a.Text(x, y, cells.Bad, "seen or typed: "+w.Hex(got))
 			}
 		} else {
-			a.Text(x, y, cells.Quiet, note)
+			a.Text(x, y, cells.Quiet, longest(a.W-x, note, fmt.Sprintf("shared by %d links", len(w.Links)), fmt.Sprintf("%d links", len(w.Links))))
 		}
 		y++
 	}

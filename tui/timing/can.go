@@ -41,7 +41,7 @@ func (v *View) drawCAN(a cells.Area, b *bench.Link) {
 	if words, err := b.Words(); err == nil {
 		out.write(ofUnit(words), b.Unit.Source)
 	}
-	if a.H >= 30 {
+	if !v.tight() {
 		out.y++
 	}
 	a.Text(0, out.y, cells.Head, "NODES")
@@ -70,7 +70,7 @@ func (v *View) drawCAN(a cells.Area, b *bench.Link) {
 		}
 		out.y++
 	}
-	if a.H >= 30 {
+	if !v.tight() {
 		out.y++
 	}
 	v.pairs(out, c)
@@ -94,6 +94,10 @@ func (v *View) pairs(out *sum, b *bench.CAN) {
 		}
 		x := a.Text(nameAt, out.y, style, glyph+" "+p.A.Name+", "+p.B.Name)
 		x = a.Text(x+2, out.y, cells.Plain, fmt.Sprintf("%.3f %% of %.3f %% used", 100*p.Sum, 100*p.Pair))
+		if x+2+cells.Width(verdict) > a.W {
+			x = nameAt
+			out.y++
+		}
 		a.Text(x+2, out.y, style, verdict)
 		out.y++
 	}

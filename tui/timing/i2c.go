@@ -34,12 +34,12 @@ func (v *View) drawI2C(a cells.Area, b *bench.Link) {
 	if words, err := b.Words(); err == nil {
 		out.write(ofUnit(words), b.Unit.Source)
 	}
-	if a.H >= 30 {
+	if !v.tight() {
 		out.y++
 	}
 	a.Text(0, out.y, cells.Head, "PULL-UP")
 	v.pullUp(out, i)
-	if a.H >= 30 {
+	if !v.tight() {
 		out.y++
 	}
 	a.Text(0, out.y, cells.Head, "DEVICES")

@@ -33,7 +33,7 @@ func (v *View) drawPulse(a cells.Area, link *bench.Link) {
 	if words, err := link.Words(); err == nil {
 		out.write(ofUnit(words), link.Unit.Source)
 	}
-	gap := a.H >= 30
+	gap := !v.tight()
 	if gap {
 		out.y++
 	}
@@ -56,8 +56,7 @@ func (v *View) drawPulse(a cells.Area, link *bench.Link) {
 	x := a.Text(nameAt, out.y, st, glyph)
 	a.Text(x+1, out.y, cells.Plain, "latch")
 	a.Right(freqAt, out.y, cells.Strong, l.Latch.Round(3))
-	a.Text(moreAt, out.y, cells.Quiet, fmt.Sprintf("at least %s; %s takes up to %s between bytes as no latch", l.Takes.Latch, link.Ends[1].Name, c.LargestPause.Round(3)))
-	out.y++
+	out.more(moreAt, fmt.Sprintf("at least %s; %s takes up to %s between bytes as no latch", l.Takes.Latch, link.Ends[1].Name, c.LargestPause.Round(3)))
 	for _, f := range l.Frames {
 		long := c.Frame(l.Takes, len(f.Elements), l.Latch)
 		st := cells.Plain
@@ -66,8 +65,7 @@ func (v *View) drawPulse(a cells.Area, link *bench.Link) {
 		}
 		a.Text(nameAt+2, out.y, cells.Quiet, f.Name)
 		a.Right(freqAt, out.y, st, long.Round(4))
-		a.Text(moreAt, out.y, cells.Quiet, fmt.Sprintf("%d elements of %d bits with their latch, every %s: %.1f %% of the time", len(f.Elements), l.Takes.Element, f.Every, 100*float64(long)/float64(f.Every)))
-		out.y++
+		out.more(moreAt, fmt.Sprintf("%d elements of %d bits with their latch, every %s: %.1f %% of the time", len(f.Elements), l.Takes.Element, f.Every, 100*float64(long)/float64(f.Every)))
 	}
 	v.picture(out, link, "BITS")
 	for _, w := range c.Wrong {

@@ -29,7 +29,7 @@ func (v *View) drawSPI(a cells.Area, b *bench.Link) {
 		out.write(ofUnit(words), b.Unit.Source)
 	}
 	out.row("", d.Name, mega(d.End.Most), cells.Strong, "at most   "+d.Source)
-	if a.H >= 30 {
+	if !v.tight() {
 		a.Text(0, 1, cells.Quiet, d.About)
 		out.y++
 	}

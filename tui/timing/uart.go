@@ -78,8 +78,17 @@ func (s *sum) row(op, name, value string, style cells.Style, more string) {
 	end := s.a.Text(nameAt, s.y, cells.Quiet, name)
 	end = max(freqAt, end+2+cells.Width(value))
 	s.a.Right(end, s.y, style, value)
-	s.a.Text(max(moreAt, end+2), s.y, cells.Quiet, more)
-	s.y++
+	s.more(max(moreAt, end+2), more)
+}
+
+// more ends a row with what else is to be said, in as many rows as that takes.
+func (s *sum) more(at int, text string) {
+	if s.a.W-at < 24 && cells.Width(text) > s.a.W-at {
+		// Too narrow for a column of its own.
+		s.y = s.a.Paragraph(nameAt, s.y+1, cells.Quiet, text, 2)
+		return
+	}
+	s.y = max(s.y+1, s.a.Part(at, s.y, s.a.W-at, s.a.H-s.y).Paragraph(0, 0, cells.Quiet, text, 0)+s.y)
 }
 
 // path writes the clock path of a unit.

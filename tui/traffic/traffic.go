@@ -119,7 +119,9 @@ func (v *View) Draw(a cells.Area, h ui.Host) {
 	if v.tap || !v.all && kindOf(l).Records != record.Chars {
 		text := "as an ideal tap reads it"
 		if !v.tap && !v.all && kindOf(l).Records == record.Transaction {
-			text += ", and the MCU where it reads otherwise"
+			if long := text + ", and the MCU where it reads otherwise"; x+2+cells.Width(long) <= a.W {
+				text = long
+			}
 		}
 		x = a.Text(x+2, 0, cells.Info, text)
 	} else if l.OneSided {
@@ -222,6 +224,9 @@ func (v *View) height(i, w int) int {
 	if !v.dense && !v.all && i > 0 {
 		h += gapRows(l.Gap)
 	}
+	if said := wrapped(l, w-v.contentAt()); said != nil {
+		h += len(said) - 1
+	}
 	if v.open && l.Key == v.selected {
 		h += v.unfoldedHeight(l, w)
 	}
@@ -273,15 +278,22 @@ func (v *View) line(a cells.Area, y, top, i int, meta *capture.Meta, h ui.Host) 
 		return y
 	}
 	link := &meta.Links[l.Link]
-	if v.dense || v.all {
+	first := y
+	if said := wrapped(l, a.W-v.contentAt()); said != nil {
+		y = v.told(a, y, i, link, said)
+		first = y - len(said) + 1
+	} else if v.dense || v.all {
 		v.denseLine(a, y, i, link)
 	} else {
 		y = v.spineLine(a, y, i, link, h)
+		first = y
 	}
 	if l.Key == v.selected && v.paused {
 		a.Mark(y)
 	}
-	v.rows[top+y] = i
+	for at := first; at <= y; at++ {
+		v.rows[top+at] = i
+	}
 	y++
 	if v.open && l.Key == v.selected {
 		y = v.unfold(a, y, l, link, h)

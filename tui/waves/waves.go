@@ -25,9 +25,6 @@ import (
 	"gavrix/tui/ui"
 )
 
-// names is the width of the column of lane names in a scene.
-const names = 19
-
 // mostEdges bounds the stretch between the cursors that is measured.
 const mostEdges = 2_000_000
 
@@ -43,6 +40,7 @@ type View struct {
 	mark       quantity.Time
 	marked     bool
 	w          int // columns of the picture as drawn last
+	names      int // column in which it begins
 
 	arranged map[string]*arranged // by what the link is
 	alone    bool                 // a link with a plan shows the plan alone
@@ -50,7 +48,7 @@ type View struct {
 
 // New gives a view that follows the last 200 ms.
 func New() *View {
-	return &View{span: 200 * quantity.Millisecond, follow: true, w: 100, arranged: map[string]*arranged{}}
+	return &View{span: 200 * quantity.Millisecond, follow: true, w: 100, names: 18, arranged: map[string]*arranged{}}
 }
 
 // Name implements ui.View.
@@ -178,7 +176,7 @@ func shownLines(h ui.Host, k *bus.Kind) int {
 
 // Draw implements ui.View.
 func (v *View) Draw(a cells.Area, h ui.Host) {
-	v.w = max(a.W-names-1, 10)
+	v.width(a.W)
 	k, name := kind(h)
 	x := a.Text(0, 0, cells.Head, "WAVES")
 	x = a.Text(x+2, 0, cells.Strong, name)
@@ -187,6 +185,11 @@ func (v *View) Draw(a cells.Area, h ui.Host) {
 		return
 	}
 	s := v.Scene(h)
+	if s != nil && cells.NameWidth(s, a.W) != v.names {
+		v.names = cells.NameWidth(s, a.W)
+		v.width(a.W)
+		s = v.Scene(h)
+	}
 	if s == nil {
 		a.Paragraph(0, 2, cells.Plain, "This link has no levels: its traffic came as bytes, from a port or a file.", 0)
 		a.Paragraph(0, 4, cells.Quiet, "The simulated bench has them, and files of levels: gavrix open FILE.vcd. The traffic: 5.", 0)
@@ -237,6 +240,9 @@ func (v *View) Draw(a cells.Area, h ui.Host) {
 	v.readout(a.Part(0, y, a.W, a.H-y), v.compared(a.Part(0, y, a.W, a.H-y), h), h, k)
 }
 
+// width takes over the width of the view: what the names leave is the picture's.
+func (v *View) width(w int) { v.w = max(w-v.names-2, 10) }
+
 // silentLane says whether a lane has a place for labels and nothing in it.
 func silentLane(l scene.Lane) bool {
 	return l.Levels == nil && len(l.Cells)+len(l.Ticks)+len(l.Marks) == 0 && l.Name == "" && l.Detail != ""
@@ -260,7 +266,7 @@ func (v *View) readout(a cells.Area, y int, h ui.Host, k *bus.Kind) {
 		y = a.H - 1
 	}
 	if !v.placed {
-		a.Text(0, y, cells.Quiet, "← → place a cursor; n and b go to the next edge and back; m sets a second one there")
+		a.Part(0, 0, a.W, a.H).Paragraph(0, min(y, max(a.H-2, 0)), cells.Quiet, "← → place a cursor; n and b go to the next edge and back; m sets a second one there", 0)
 		return
 	}
 	x := a.Text(0, y, cells.Good, "A ")
@@ -384,11 +390,11 @@ func figures(w *wire.Window) string {
 
 // Click implements ui.View: it places the cursor.
 func (v *View) Click(x, _ int, h ui.Host) {
-	if x < names-1 || v.w == 0 {
+	if x < v.names || v.w == 0 {
 		return
 	}
 	v.hold(h)
-	v.cursor, v.placed = v.from+v.span/quantity.Time(v.w)*quantity.Time(x-names+1), true
+	v.cursor, v.placed = v.from+v.span/quantity.Time(v.w)*quantity.Time(x-v.names), true
 }
 
 // Wheel implements ui.View: it zooms.
