@@ -86,11 +86,11 @@ func TestStartupByKeys(t *testing.T) {
 	assert.NotContains(t, screenText(a), "⇅")
 	require.Contains(t, screenText(a), "✓ set up    ✓ enabled    ✓ started")
 
-	a.Update(tea.PasteMsg{Content: "S1CTL 0782\rCLKON=00010020\n"})
+	a.Update(tea.PasteMsg{Content: "S1CTL 0741\rCLKON=10000008\n"})
 	assert.Contains(t, screenText(a), "judged from the pasted dump, 2 lines")
 	assert.Contains(t, screenText(a), "✗ unit on")
 	press(a, "r")
-	assert.Contains(t, screenText(a), "seen or typed: 0x0782")
+	assert.Contains(t, screenText(a), "seen or typed: 0x0741")
 	a.Update(tea.PasteMsg{Content: "\x1b[2Jnot a dump at all"})
 	assert.Contains(t, screenText(a), "what was pasted is no dump of registers")
 	assert.NotContains(t, a.frame, "\x1b[2J")

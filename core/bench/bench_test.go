@@ -297,7 +297,7 @@ func TestRateGenerators(t *testing.T) {
 // TestDemoBoards: the two smaller boards are whole, and their other generators
 // give the rates that they are there for.
 func TestDemoBoards(t *testing.T) {
-	for name, want := range map[string]string{"culvert": "0xFC 0x0", "weir": "0x22 0x1"} {
+	for name, want := range map[string]string{"culvert": "0xF8 0x0", "weir": "0x22 0x1"} {
 		b, faults := Load(demo.Files, demo.Others[name])
 		require.Empty(t, faults)
 		values := ""

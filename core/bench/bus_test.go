@@ -227,7 +227,7 @@ func TestBadBuses(t *testing.T) {
 		{"      rate: 250 kbit/s\n", "      rate: 250 kbit/s\n      timing: 1, 1+40+2, 1\n", "unit can1 can't have 1, 1+40+2, 1"},
 		{"      rate: 250 kbit/s\n", "      rate: 250 kbit/s\n      data-rate: 1 Mbit/s\n", "unit can1 has no data phase"},
 		{"register: P1CTL, field: DIVIDE", "register: P1CTL, field: DIVIDES", `no field "DIVIDES"`},
-		{"data-pin: PBFUN.PIN3 = i2c", "data-pin: PBFUN.PIN33 = i2c", `no field "PIN33"`},
+		{"data-pin: PBFUN.PIN8 = i2c", "data-pin: PBFUN.PIN38 = i2c", `no field "PIN38"`},
 	} {
 		require.Contains(t, good, c.from)
 		b, faults := Parse(demo.Files, "bad.yaml", []byte(strings.Replace(good, c.from, c.to, 1)))

@@ -149,7 +149,7 @@ func TestPicturesOfStartupAndRegisters(t *testing.T) {
 	require.Len(t, s.Hops, len(vs))
 	facts := strings.Join(s.Facts(), "\n")
 	assert.Contains(t, facts, "clock of the pins' port: CLKON PORTB on: missing: the pins stay inputs")
-	assert.Contains(t, facts, "receive pin: PBFUN PIN7 serial: waits for clock of the pins' port (depends)")
+	assert.Contains(t, facts, "receive pin: PBFUN PIN4 serial: waits for clock of the pins' port (depends)")
 	for st := startup.Done; st <= startup.NotSeen; st++ {
 		assert.NotEmpty(t, Glyph(st))
 	}
