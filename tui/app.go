@@ -269,7 +269,7 @@ func (a *App) update(msg tea.Msg) tea.Cmd {
 		a.checked(m)
 	case loadedMsg:
 		if m.err != nil && m.levels == a.levels {
-			a.Warn("%s: %v; what stands before it is shown", a.source, m.err)
+			a.Warn("%s: %v; what comes before it is shown", a.source, m.err)
 		}
 	case proposedMsg:
 		a.proposedCame(m)

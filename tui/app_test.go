@@ -355,7 +355,7 @@ func TestAFileOfLevelsIsShown(t *testing.T) {
 	// Between two cursors about the transaction: data changes half a clock
 	// period before it is sampled.
 	press(a, "b", "m", "r", "n", "n", "n", "n", "n", "n", "n", "n", "n", "n")
-	assert.Contains(t, screenText(a), "stands still at least 1.000 µs before and 1.000 µs behind the sampling edges")
+	assert.Contains(t, screenText(a), "stands still at least 1.000 µs before and 1.000 µs after the sampling edges")
 	for _, key := range []string{"5", "2", "K", "5", "enter", "d", "a", "?"} {
 		press(a, key)
 	}

@@ -140,7 +140,7 @@ func (a *App) status(s cells.Area) {
 	}
 	counts := a.counts(-1)
 	errors, warnings, notes := counts[finding.Error], counts[finding.Warning], counts[finding.Note]
-	text, st := "nothing wrong is known", cells.Good
+	text, st := "no problems found", cells.Good
 	switch {
 	case a.bench == nil:
 		text = ""

@@ -185,8 +185,8 @@ func (a *App) commands() []ui.Command {
 func (a *App) benchCommands() []ui.Command {
 	return []ui.Command{
 		{Name: "next-finding", Keys: []string{"!"}, Help: "go to the next link with something wrong", Run: a.nextFinding},
-		{Name: "fix", Keys: []string{"f"}, Help: "mend the first finding the first way", Short: "fix", Run: a.fix(0)},
-		{Name: "fix-other", Keys: []string{"F"}, Help: "mend the first finding the second way", Run: a.fix(1)},
+		{Name: "fix", Keys: []string{"f"}, Help: "correct the first finding the first way", Short: "fix", Run: a.fix(0)},
+		{Name: "fix-other", Keys: []string{"F"}, Help: "correct the first finding the second way", Run: a.fix(1)},
 		{Name: "undo", Keys: []string{"ctrl+z", "u"}, Help: "take the last edit back", Short: "undo", Run: func(string) tea.Cmd {
 			if a.bench.Undo() {
 				a.applied("taken back   Ctrl+Y makes it again")
@@ -384,7 +384,7 @@ func (a *App) fix(n int) func(string) tea.Cmd {
 	return func(string) tea.Cmd {
 		f, ok := a.fixable()
 		if !ok || n >= len(f.Fixes) {
-			a.Say("nothing here can be mended by a key")
+			a.Say("nothing here can be fixed by a key")
 			return nil
 		}
 		a.Edit(f.Fixes[n].Edits...)

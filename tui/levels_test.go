@@ -156,7 +156,7 @@ func TestAWrongBitIsShown(t *testing.T) {
 	assert.Contains(t, text, "in planned")
 	assert.Contains(t, text, "b4")
 	press(a, "d")
-	assert.Contains(t, screenText(a), "no difference behind the cursor")
+	assert.Contains(t, screenText(a), "no difference after the cursor")
 	// The plan in all four modes, one key each.
 	for _, want := range []string{"mode 2", "mode 3, unlike the link: ", "mode 0, unlike the link: one end samples at the instant", "mode 1, as the link"} {
 		press(a, "M")

@@ -87,7 +87,7 @@ func (a *App) notes(p cells.Area) int {
 		p.Text(0, y, a.headStyle(notesPane), "NO BENCH, SO NO FINDINGS")
 		y += 2
 	case len(fs) == 0:
-		x := p.Text(0, y, a.headStyle(notesPane), "NOTHING WRONG IS KNOWN")
+		x := p.Text(0, y, a.headStyle(notesPane), "NO PROBLEMS FOUND")
 		p.Text(x+1, y, cells.Quiet, "on "+name)
 		y++
 	default:
@@ -164,7 +164,7 @@ func (a *App) nextFinding(string) tea.Cmd {
 			}
 		}
 	}
-	a.Say("nothing wrong is known on any link")
+	a.Say("no problems found on any link")
 	return nil
 }
 

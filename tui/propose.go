@@ -221,7 +221,7 @@ func (a *App) drawProposal(p cells.Area, y int, g *decode.Guess, marked bool) in
 		glyph, style = "▸ ", cells.Strong
 	}
 	x := p.Text(0, y, cells.Good, glyph)
-	p.Text(x, y, style, g.Kind.Name)
+	p.Text(x, y, style, g.Kind.Title)
 	text := fmt.Sprintf("%s: %d %s", g.Confidence(), g.Units, g.Unit)
 	if g.Bad > 0 {
 		text += fmt.Sprintf(", %d bad", g.Bad)

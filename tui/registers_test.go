@@ -166,7 +166,7 @@ func TestOperationsWaitTheirTurn(t *testing.T) {
 	first := l.runCommand("prove")
 	for range 3 {
 		assert.Nil(t, l.runCommand("do read leaf-angle.MODE"))
-		assert.Contains(t, l.message, "queued behind what is on its way")
+		assert.Contains(t, l.message, "queued after what is on its way")
 	}
 	assert.Contains(t, l.screen(), "on its way; Esc stops it; 3 more wait")
 	l.after(first)

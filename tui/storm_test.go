@@ -139,7 +139,7 @@ func TestStorm(t *testing.T) {
 	t.Logf("beside the capture %d kB, later %d kB; goroutines %d, later %d", early>>10, late>>10, few, many)
 	// The renderer keeps two screens of the largest size that there was.
 	require.Less(t, late, early+early/2+48<<20, "memory grows")
-	require.Less(t, many, few+30, "goroutines are left behind")
+	require.Less(t, many, few+30, "goroutines are left after")
 	probe(func(a *App) {
 		if a.recorder != nil {
 			_ = a.recorder.Close()

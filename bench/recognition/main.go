@@ -23,7 +23,7 @@ page is written by ` + "`make recognition`" + `.
 Each capture has one bus with random settings and payload (40 bytes and more:
 random bytes, text, numbers, counters), a clock up to 1 % off, up to three spikes
 a line, up to two idle lines, and its lines in random order; every third was
-sampled, 6 to 45 samples a bit; every third is cut, up to a fifth off at either end,
+sampled, 6 to 45 samples per bit; every third is cut, up to a fifth off at either end,
 half of these at a change; in every fourth one line stands twice; in every sixth the
 bits of a counter run beside it; in every fifth of i2c and can up to half of the
 transactions and frames break off; one in fifty has 200 times the traffic. Right is: one bus,
@@ -33,7 +33,7 @@ wire tells apart. A miss in any of them is a miss.
 
 Never looked for, because no wire tells: the order of bits in a word or character
 (text does), which of spi's data lines is which when both change at one time, the
-sample point of a can node.
+sample point of a CAN node.
 
 `
 

@@ -30,15 +30,15 @@ type generatorOptions struct {
 func (o *generatorOptions) flags(fl *pflag.FlagSet) {
 	fl.StringVar(&o.clock, "clock", "", "frequency at the peripheral, as 40MHz")
 	fl.StringVar(&o.plusMinus, "plus-minus", "", "uncertainty of a measured clock, as 0.01MHz")
-	fl.IntSliceVar(&o.oversampling, "oversampling", []int{16}, "receiver samples a bit that the peripheral can take")
+	fl.IntSliceVar(&o.oversampling, "oversampling", []int{16}, "receiver samples per bit that the peripheral can take")
 	fl.IntVar(&o.most, "most", 65535, "largest divider")
 	fl.BoolVar(&o.plusOne, "plus-one", false, "the register holds the divider less one")
 	fl.IntVar(&o.bits, "fraction-bits", 0, "a fractional divider with so many bits of fraction")
 	fl.BoolVar(&o.packed, "packed", false, "whole part and fraction stand in one register")
 	fl.IntVar(&o.width, "reload-width", 0, "a timer of so many bits that counts up from a reload value; --factors are its overflows a bit")
 	fl.IntVar(&o.before, "before", 1, "what a fixed stage in front of the timer divides by")
-	fl.StringVar(&o.formula, "formula", "", "any other generator: the bit rate by an expression, as 'clock / (16 * (n + 1))'; --oversampling is its samples a bit")
-	fl.StringArrayVar(&o.ranges, "range", nil, "a variable of the formula, as n=0..255 (may be given again)")
+	fl.StringVar(&o.formula, "formula", "", "any other generator: the bit rate by an expression, as 'clock / (16 * (n + 1))'; --oversampling is its samples per bit")
+	fl.StringArrayVar(&o.ranges, "range", nil, "a variable of the formula, as n=0..255 (repeatable)")
 	fl.IntSliceVar(&o.factors, "factors", nil, "a counter chain: what the receiver divides by; of a timer, overflows a bit, the second one with doubling")
 }
 
@@ -300,7 +300,7 @@ func printSettings(g clock.Generator, settings, near []clock.Setting, workable b
 		}
 	}
 	if settings[0].Tie {
-		fmt.Fprintln(stdout, "   = is as near as the first; the one with more samples a bit stands first")
+		fmt.Fprintln(stdout, "   = is as near as the first; the one with more samples per bit stands first")
 	}
 	if workable {
 		return

@@ -40,7 +40,7 @@ func parseMessage(text string) (can.Message, error) {
 		case "switch":
 			m.Frame.FD, m.Frame.Switched = true, true
 		default:
-			return m, fmt.Errorf("%q: behind the period may stand fd and switch", text)
+			return m, fmt.Errorf("%q: after the period may stand fd and switch", text)
 		}
 	}
 	_, padding, ok := can.Code(n, m.Frame.FD)
@@ -57,8 +57,8 @@ func calcCANLoad() *cobra.Command {
 	var asJSON bool
 	c := &cobra.Command{
 		Use:   "can-load",
-		Short: "Reckon the load of a can bus and the worst waiting times",
-		Long: `Adds up messages, each given as 'NAME ID LENGTH PERIOD', behind it fd or switch.
+		Short: "Calculate the load of a CAN bus and the worst waiting times",
+		Long: `Adds up messages, each given as 'NAME ID LENGTH PERIOD', after it fd or switch.
 Without stuff bits and with as many as there can be; a message waits at worst for
 one that has begun and for all of higher priority.`,
 		Example: `  gavrix calc can-load --rate 250k --message 'status 2A0 8 10ms' --message 'heartbeat 712 1 100ms'`,
@@ -100,7 +100,7 @@ one that has begun and for all of higher priority.`,
 	fl := c.Flags()
 	fl.StringVar(&rate, "rate", "", "nominal bit rate")
 	fl.StringVar(&data, "data-rate", "", "bit rate of the data phase")
-	fl.StringArrayVar(&texts, "message", nil, "a message (may be given again)")
+	fl.StringArrayVar(&texts, "message", nil, "a message (repeatable)")
 	fl.BoolVar(&asJSON, "json", false, "print JSON")
 	_ = c.MarkFlagRequired("rate")
 	return c

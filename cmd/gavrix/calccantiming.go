@@ -75,7 +75,7 @@ func calcCANTiming() *cobra.Command {
 	var asJSON, explain bool
 	c := &cobra.Command{
 		Use:   "can-timing",
-		Short: "Find a can node's bit timing, what its clock may be off, and how long the bus may be",
+		Short: "Find a CAN node's bit timing, what its clock may be off, and how long the bus may be",
 		Long: `Lists timings for a bit rate: the exact rate first, then the sample point nearest to
 the wanted one, then most quanta. For the first one follow the conditions on the
 clock of a node, with --error the verdict on one or two nodes, and the greatest
@@ -128,7 +128,7 @@ and the transmitter delay compensation.`,
 	fl.IntVar(&n.jump, "jump", 0, "synchronisation jump width in quanta; 0 for the largest")
 	fl.IntVar(&n.limits.Prescaler, "most-prescaler", n.limits.Prescaler, "largest prescaler")
 	fl.IntVar(&n.limits.Seg1, "seg1", n.limits.Seg1, "most quanta between the first one and the sample point")
-	fl.IntVar(&n.limits.Seg2, "seg2", n.limits.Seg2, "most quanta behind the sample point")
+	fl.IntVar(&n.limits.Seg2, "seg2", n.limits.Seg2, "most quanta after the sample point")
 	fl.IntVar(&n.limits.Jump, "most-jump", n.limits.Jump, "largest jump width")
 	fl.IntVar(&prop, "propagation", 0, "quanta of the propagation segment; 0: what the phase segments leave")
 	fl.StringVar(&d.rate, "data-rate", "", "bit rate of the data phase")
@@ -217,7 +217,7 @@ func canTiming(ns, data []can.BitTiming, prop int, delays [3]quantity.Time, errs
 		if d != nil && delays[0] > 0 {
 			need := "not needed: its own bits are back before the sample point"
 			if comp.Needed {
-				need = "needed: its own bits come back behind the sample point"
+				need = "needed: its own bits come back after the sample point"
 			}
 			fmt.Fprintf(stdout, "transmitter delay compensation %s; offset %d clocks\n", need, comp.Offset)
 		}

@@ -35,7 +35,7 @@ func calcI2C() *cobra.Command {
 	var asJSON, explain bool
 	cmd := &cobra.Command{
 		Use:   "i2c",
-		Short: "Find pull-ups, rise time and clock counters of an i2c bus",
+		Short: "Find pull-ups, rise time and clock counters of an I2C bus",
 		Example: `  gavrix calc i2c --rate 400k --supply 3.3V --load 200pF --pull-up 3.9k
   gavrix calc i2c --rate 400k --supply 3.3V --load 120pF --pull-up 2.2k --clock 16MHz --device 'log-memory 400k' --device 'slow 100k'`,
 		Args: cobra.NoArgs,
@@ -122,7 +122,7 @@ func calcI2C() *cobra.Command {
 	fl.StringVar(&supply, "supply", "3.3V", "supply of the lines")
 	fl.StringVar(&load, "load", "100pF", "capacitance of a line")
 	fl.StringVar(&pullUp, "pull-up", "", "pull-up to be judged, as 2.2k")
-	fl.StringArrayVar(&devices, "device", nil, "a device and the most that it stands, as 'tilt 400k' (may be given again)")
+	fl.StringArrayVar(&devices, "device", nil, "a device and the most that it stands, as 'tilt 400k' (repeatable)")
 	fl.StringVar(&clockText, "clock", "", "clock of the bus controller, for its counters")
 	fl.IntVar(&c.Most, "most", c.Most, "largest counter")
 	fl.IntVar(&c.LowPlus, "low-plus", c.LowPlus, "clocks that the unit adds to the low counter")

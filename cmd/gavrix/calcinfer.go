@@ -20,7 +20,7 @@ func calcInfer() *cobra.Command {
 		Use:   "infer",
 		Short: "Explain a measured rate that is not the programmed one",
 		Long: `Ranks what would explain a rate that was measured on the wire: another source, a
-hidden stage, other samples a bit, a divider that is one off. The flags describe
+hidden stage, other samples per bit, a divider that is one off. The flags describe
 what was programmed; without --register the best setting for --rate.`,
 		Example: `  gavrix calc infer --clock 20MHz --rate 57600 --register 22 --bit 22us`,
 		Args:    cobra.NoArgs,

@@ -30,7 +30,7 @@ func calcReading() *cobra.Command {
 		Short: "Tell the sender's frame from what a receiver with another one read",
 		Long: `Ranks the frames with which characters may have been sent, from the bytes that a
 receiver read and its error marks alone. Bytes are in hex; a framing error is a !
-behind the byte, a parity error a ?. At least 4, better 20 different ones.`,
+after the byte, a parity error a ?. At least 4, better 20 different ones.`,
 		Example: `  gavrix calc reading --frame 8N1 'CC BD B4 2E B8 B2 A0 ED 8D 0A'
   gavrix calc reading --frame 7N1 '31! 32! 33 34!'`,
 		Args: cobra.ExactArgs(1),
@@ -92,7 +92,7 @@ func parseReading(text string, f uart.Frame) ([]recognise.Char, error) {
 		}
 		v, err := strconv.ParseUint(hex, 16, 16)
 		if err != nil || uint16(v) > f.Mask() {
-			return nil, fmt.Errorf("%q: write a character of %d bits in hex, with ! behind it for a framing error and ? for a parity error", w, f.Data)
+			return nil, fmt.Errorf("%q: write a character of %d bits in hex, with ! after it for a framing error and ? for a parity error", w, f.Data)
 		}
 		c.Value = uint16(v)
 		out = append(out, c)

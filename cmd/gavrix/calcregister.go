@@ -57,7 +57,7 @@ what the settings want, and what the dump lacks reads as not seen.`,
 	fl.StringVar(&o.bench, "bench", "", "the registers of this bench")
 	fl.StringVar(&o.name, "name", "", "register")
 	fl.StringVar(&o.value, "value", "", "value, as 0x1A, 26 or 0b11010; without it the reset value")
-	fl.StringArrayVar(&o.sets, "set", nil, "change a field, as FIELD=VALUE or FIELD=MEANING (may be given again)")
+	fl.StringArrayVar(&o.sets, "set", nil, "change a field, as FIELD=VALUE or FIELD=MEANING (repeatable)")
 	fl.StringVar(&o.against, "against", "", "compare with this value")
 	fl.StringVar(&o.old, "old", "", "what the register holds before the write; without it the reset value")
 	fl.StringVar(&o.dump, "dump", "", "file with addresses and values, - for standard input")

@@ -42,10 +42,10 @@ func calcSPIClock() *cobra.Command {
 	var asJSON bool
 	c := &cobra.Command{
 		Use:   "spi-clock",
-		Short: "Choose the clock divider for each device on an spi bus",
+		Short: "Choose the clock divider for each device on an SPI bus",
 		Long: `Lists the dividers for each device: the fastest that it stands, what is refused and
 why, and what is left of half a period in both directions. A device is given as
-'NAME MOST', behind it valid= (from the edge to its answer), set-up= and hold=.`,
+'NAME MOST', after it valid= (from the edge to its answer), set-up= and hold=.`,
 		Example: `  gavrix calc spi-clock --clock 48MHz --powers 256 --part 'encoder 5MHz valid=60ns' --part 'valves 10MHz'`,
 		Args:    cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
@@ -71,7 +71,7 @@ why, and what is left of half a period in both directions. A device is given as
 	fl.IntSliceVar(&dividers, "dividers", nil, "dividers that it has")
 	fl.IntVar(&powers, "powers", 256, "without --dividers: the powers of two from 2 up to this one")
 	fl.StringVar(&setUp, "set-up", "0 ns", "how long the MCU's input must stand still before its sampling edge")
-	fl.StringArrayVar(&parts, "part", nil, "a device (may be given again)")
+	fl.StringArrayVar(&parts, "part", nil, "a device (repeatable)")
 	fl.BoolVar(&asJSON, "json", false, "print JSON")
 	_ = c.MarkFlagRequired("clock")
 	_ = c.MarkFlagRequired("part")

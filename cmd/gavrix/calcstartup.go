@@ -26,7 +26,7 @@ func calcStartup() *cobra.Command {
 	o := &startupOptions{}
 	c := &cobra.Command{
 		Use:   "startup BENCH [LINK]",
-		Short: "The start-up steps of a link's peripheral, and what became of each",
+		Short: "The startup steps of a link's peripheral, and what became of each",
 		Long: `Lists the steps that bring the MCU's end of each link to life, in the order in
 which they depend on each other, with what each writes and what became of it: done,
 as after reset, missing, out of order, waits for another, not seen. The firmware's
@@ -45,8 +45,8 @@ value. --simulated takes the dump from the simulated MCU and prints it.`,
 	fl.StringVar(&o.dump, "dump", "", "file with addresses and values, - for standard input")
 	fl.StringVar(&o.steps, "steps", "", "the steps that the firmware does, in order, separated by commas")
 	fl.StringVar(&o.without, "without", "", "leave this step out")
-	fl.BoolVar(&o.simulated, "simulated", false, "print the registers of the simulated MCU after start-up")
-	fl.StringArrayVar(&o.sets, "set", nil, "change a value of the bench first, as PATH=VALUE (may be given again)")
+	fl.BoolVar(&o.simulated, "simulated", false, "print the registers of the simulated MCU after startup")
+	fl.StringArrayVar(&o.sets, "set", nil, "change a value of the bench first, as PATH=VALUE (repeatable)")
 	fl.BoolVar(&o.json, "json", false, "print JSON")
 	return c
 }
@@ -57,7 +57,7 @@ func (o *startupOptions) run(args []string) error {
 		return err
 	}
 	if b.MCU.Registers == nil {
-		return fmt.Errorf("%s describes no registers, so no start-up is known: name a .csv table or a .svd below mcu.registers", args[0])
+		return fmt.Errorf("%s describes no registers, so no startup is known: name a .csv table or a .svd below mcu.registers", args[0])
 	}
 	links := b.Links
 	if len(args) > 1 {

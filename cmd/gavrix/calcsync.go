@@ -34,8 +34,8 @@ func calcSync() *cobra.Command {
 	var asJSON bool
 	c := &cobra.Command{
 		Use:   "sync FILE",
-		Short: "Measure the rate of a uart from a sync character in a capture",
-		Long: `Looks for the first sync character on a line, behind a pause or at its beginning,
+		Short: "Measure the rate of a UART from a sync character in a capture",
+		Long: `Looks for the first sync character on a line, after a pause or at its beginning,
 and gives the sender's rate from its edges; with --clock also the divider that
 comes nearest.`,
 		Example: `  gavrix calc sync lock.vcd --line rx --clock 40MHz`,
@@ -101,7 +101,7 @@ comes nearest.`,
 	fl.StringVar(&frameText, "frame", "8N1", "data bits, parity, stop bits")
 	fl.StringVar(&wantText, "rate", "", "the rate that it should have")
 	fl.StringVar(&clockText, "clock", "", "clock of a rate generator: give its divider")
-	fl.IntSliceVar(&oversampling, "oversampling", []int{16}, "receiver samples a bit that the rate generator can take")
+	fl.IntSliceVar(&oversampling, "oversampling", []int{16}, "receiver samples per bit that the rate generator can take")
 	fl.IntVar(&most, "most", 65536, "its largest divider")
 	fl.StringVar(&rate, "sample-rate", "", "rate of the samples of a .csv file without times")
 	fl.BoolVar(&asJSON, "json", false, "print JSON")

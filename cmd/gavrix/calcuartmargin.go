@@ -26,7 +26,7 @@ func calcMargin() *cobra.Command {
 				return fmt.Errorf("--frame: %w", err)
 			}
 			if oversampling != 0 && (oversampling < 4 || oversampling%2 != 0) {
-				return fmt.Errorf("--oversampling %d: a receiver takes an even number of samples a bit, at least 4; 0 is an ideal receiver", oversampling)
+				return fmt.Errorf("--oversampling %d: a receiver takes an even number of samples per bit, at least 4; 0 is an ideal receiver", oversampling)
 			}
 			a, err := quantity.ParsePPM(mcu)
 			if err != nil {
@@ -61,7 +61,7 @@ func calcMargin() *cobra.Command {
 	}
 	fl := c.Flags()
 	fl.StringVar(&frameText, "frame", "8N1", "data bits, parity and stop bits")
-	fl.IntVar(&oversampling, "oversampling", 16, "receiver samples a bit; 0 for an ideal receiver")
+	fl.IntVar(&oversampling, "oversampling", 16, "receiver samples per bit; 0 for an ideal receiver")
 	fl.StringVar(&mcu, "mcu", "0%", "rate error of the MCU's end")
 	fl.StringVar(&device, "device", "0%", "rate error of the device's end")
 	fl.BoolVar(&asJSON, "json", false, "print JSON")

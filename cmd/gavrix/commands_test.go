@@ -63,7 +63,7 @@ func TestStatuses(t *testing.T) {
 		status int
 		says   string
 	}{
-		{"lint demo", fine, "Lock 7: 7 links, nothing to report"},
+		{"lint demo", fine, "Lock 7: 7 links, no problems found"},
 		{"lint " + bad, cannot, "bad.yaml:2:6: error: mcu is a value"},
 		{"lint nowhere.yaml", cannot, "can't be read"},
 		{"prove demo", fine, "8 checks, 0 failed"},
@@ -117,7 +117,7 @@ func TestStatuses(t *testing.T) {
 		{"draw wave demo --only lower-gauge --from 250ms --to 256ms", fine, "MCU sent"},
 		{"draw wave demo --only lower-gauge --from 250ms --to 256ms --set " + wrong, fine, "≠"},
 		{"draw wave demo", cannot, "give --to"},
-		{"draw wave demo --from 5ms --to 5ms", cannot, "is not behind"},
+		{"draw wave demo --from 5ms --to 5ms", cannot, "is not after"},
 		{"draw wave demo --to 5ms --only pump", fine, "pump, levels"},
 		{"draw wave demo --to 20ms --only gate", fine, "select-leaf"},
 		{"draw wave demo --to 5ms --only pumpe", cannot, "no such link"},
@@ -322,7 +322,7 @@ func TestGuess(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "half.vcd"), half, 0o600))
 	out, status = run(t, "decode", filepath.Join(dir, "half.vcd"), "--guess")
 	assert.Equal(t, cannot, status)
-	for _, want := range []string{"what stands before it is looked at", "clock=in1 out=in6", "out 83 00 00 00", "what stands before it was decoded"} {
+	for _, want := range []string{"what comes before it is looked at", "clock=in1 out=in6", "out 83 00 00 00", "what comes before it was decoded"} {
 		assert.Contains(t, out, want)
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "none.vcd"), []byte("$timescale 1 ns $end\n$enddefinitions $end\n#0\n"), 0o600))
@@ -418,7 +418,7 @@ func TestWorkedCalculations(t *testing.T) {
 		{"infer --clock 20MHz --rate 57600 --measured 1775.6", fine, []string{"divides by 32"}},
 		{"infer --clock 20MHz --rate 57600", cannot, []string{"give --bit"}},
 		{"can-timing --clock 24MHz --rate 250k --sample 87.5% --jump 1 --error 0.5% --error 0.01%", found, []string{"6     1+13+2", "0.312 %", "0.485 %", "0.5% does not conform", "0.510 % of 0.625 %, decodes"}},
-		{"can-timing --clock 24MHz --rate 250k --sample 81.25% --explain", fine, []string{"1+12+3", "docs/formulas.md, can bit timing"}},
+		{"can-timing --clock 24MHz --rate 250k --sample 81.25% --explain", fine, []string{"1+12+3", "docs/formulas.md, CAN bit timing"}},
 		{"can-timing --clock 40MHz --rate 500k --data-rate 2M --loop 400ns", fine, []string{"change to the data rate", "compensation needed"}},
 		{"can-timing --clock 24MHz --rate 250k --jump 9", cannot, []string{"the unit has 1 to 4"}},
 		{"frame uart --length 48 --rate 57.6k --every 10ms", fine, []string{"83.3 % of the link", "5760 bytes a second"}},
@@ -536,7 +536,7 @@ func TestPicturesOfABench(t *testing.T) {
 		{[]string{"timing", "demo", "pump"}, "a nominal bit, 4.000 µs"},
 		{[]string{"timing", "demo", "winch", "--data"}, "a bit of the data phase, 500.0 ns"},
 		{[]string{"timing", "demo", "lower-gauge"}, "lower-gauge sends '4' (34) to MCU"},
-		{[]string{"startup", "demo", "pump"}, "start-up of can1, set up: yes, enabled: yes, started: yes"},
+		{[]string{"startup", "demo", "pump"}, "startup of can1, set up: yes, enabled: yes, started: yes"},
 		{[]string{"registers", "demo"}, "PRESCALER"},
 	} {
 		out, status := run(t, append([]string{"draw"}, c.args...)...)

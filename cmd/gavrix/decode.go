@@ -61,7 +61,7 @@ a kind of bus, its lines and its settings:
   NAME pulse line=LINE zero="0.2 to 0.5 us" one="0.6 to 1 us" low="0.3 to 5 us" latch=50us element=12
 
 A LINE may be a boolean expression over lines, as line="enable and not mosi".
-Devices that share an spi bus are links of their own, each with its select line,
+Devices that share an SPI bus are links of their own, each with its select line,
 mode and word.
 
 With --bench the links of a bench are decoded whose lines the file has, and the
@@ -89,10 +89,10 @@ there are any, or no such transaction:
 		},
 	}
 	fl := c.Flags()
-	fl.StringArrayVar(&o.links, "link", nil, "what to decode (may be given again)")
+	fl.StringArrayVar(&o.links, "link", nil, "what to decode (repeatable)")
 	fl.StringVar(&o.bench, "bench", "", "decode the links of this bench")
 	fl.BoolVar(&o.guess, "guess", false, "recognise the lines that no link takes, and decode them")
-	fl.StringArrayVar(&o.plans, "plan", nil, "what should be on a link, as 'LINK: TRANSACTION' (may be given again)")
+	fl.StringArrayVar(&o.plans, "plan", nil, "what should be on a link, as 'LINK: TRANSACTION' (repeatable)")
 	fl.BoolVar(&o.asJSON, "json", false, "print one JSON object a record (docs/formats.md)")
 	fl.BoolVar(&o.asCSV, "csv", false, "print comma-separated values")
 	fl.StringVar(&o.from, "from", "", "only records that reach beyond this time")
@@ -221,7 +221,7 @@ func (o *decodeOptions) run(ctx context.Context, path string) error {
 		return e
 	}
 	if err != nil {
-		return fmt.Errorf("%s: %w; what stands before it was decoded", path, err)
+		return fmt.Errorf("%s: %w; what comes before it was decoded", path, err)
 	}
 	return nil
 }
@@ -270,7 +270,7 @@ func (o *decodeOptions) stretch(opts *decode.Options) (err error) {
 		}
 	}
 	if opts.To > 0 && opts.To <= opts.From {
-		return fmt.Errorf("--to %s is not behind --from %s", o.to, o.from)
+		return fmt.Errorf("--to %s is not after --from %s", o.to, o.from)
 	}
 	return nil
 }
@@ -422,7 +422,7 @@ func convert(src decode.Source, out io.Writer, from, to string) error {
 		return err
 	}
 	if err := decode.Copy(src, w); err != nil {
-		return fmt.Errorf("%s: %w; what stands before it was written", from, err)
+		return fmt.Errorf("%s: %w; what comes before it was written", from, err)
 	}
 	return nil
 }

@@ -46,7 +46,7 @@ reached stands in its device file.
 
 ` + operation.Help + `
 
-Writing reads before and behind it where that does no harm, and compares; writing a
+Writing reads before and after it where that does no harm, and compares; writing a
 field keeps the other bits of its register. --plan shows what would be sent, and sends
 nothing. Exit status 1 if an operation failed or was refused.`,
 		Example: `  gavrix do demo gate 'prove leaf-angle' 'read leaf-angle.angle'
@@ -86,8 +86,8 @@ nothing. Exit status 1 if an operation failed or was refused.`,
 	fl := c.Flags()
 	fl.BoolVar(&o.plan, "plan", false, "show what would be sent, and send nothing")
 	fl.BoolVar(&o.asJSON, "json", false, "print the results as JSON")
-	fl.StringArrayVar(&o.sets, "set", nil, "change a value of the bench first, as PATH=VALUE (may be given again)")
-	fl.StringArrayVar(&o.given, "given", nil, "what a simulated part holds before, as 'leaf-angle.MODE 0x03' (may be given again)")
+	fl.StringArrayVar(&o.sets, "set", nil, "change a value of the bench first, as PATH=VALUE (repeatable)")
+	fl.StringArrayVar(&o.given, "given", nil, "what a simulated part holds before, as 'leaf-angle.MODE 0x03' (repeatable)")
 	fl.StringVar(&o.at, "at", "", "time of the first operation; without it when all parts of the link are up")
 	return c
 }

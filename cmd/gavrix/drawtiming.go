@@ -22,7 +22,7 @@ type pictureOptions struct {
 
 func (o *pictureOptions) flags(c *cobra.Command) {
 	fl := c.Flags()
-	fl.StringArrayVar(&o.sets, "set", nil, "change a value of the bench first, as PATH=VALUE (may be given again)")
+	fl.StringArrayVar(&o.sets, "set", nil, "change a value of the bench first, as PATH=VALUE (repeatable)")
 	fl.StringVar(&o.out, "out", "", "file to write, .svg or .pdf; without it the picture is printed as text")
 	fl.IntVar(&o.columns, "columns", 110, "width of the text picture")
 }
@@ -66,16 +66,16 @@ line a 0 and a 1 with the limits of their times.`,
 			}
 			for flag, without := range map[string]picture.Look{"data": {Device: dev, FromMCU: toDevice, Value: '4'}, "to-device": {Device: dev, Data: data, Value: '4'}} {
 				if look != without && reflect.DeepEqual(s, picture.Timing(l, without)) {
-					return idle(cmd, fmt.Sprintf("on %s, a link of kind %s", l.Name, l.Kind.Name), flag)
+					return idle(cmd, fmt.Sprintf("on %s, a %s link", l.Name, l.Kind.Title), flag)
 				}
 			}
 			return o.write(s)
 		},
 	}
 	o.flags(c)
-	c.Flags().StringVar(&device, "device", "", "the device on an spi bus; without it the first")
+	c.Flags().StringVar(&device, "device", "", "the device on an SPI bus; without it the first")
 	c.Flags().BoolVar(&data, "data", false, "of can: the data phase")
-	c.Flags().BoolVar(&toDevice, "to-device", false, "of uart: the MCU sends")
+	c.Flags().BoolVar(&toDevice, "to-device", false, "of UART: the MCU sends")
 	return c
 }
 
@@ -93,7 +93,7 @@ func drawStartup() *cobra.Command {
 	o := &pictureOptions{}
 	c := &cobra.Command{
 		Use:     "startup BENCH LINK",
-		Short:   "Draw the start-up steps of a link's peripheral, with what became of each",
+		Short:   "Draw the startup steps of a link's peripheral, with what became of each",
 		Example: `  gavrix draw startup demo upper-gauge --out startup.pdf`,
 		Args:    cobra.ExactArgs(2),
 		RunE: func(_ *cobra.Command, args []string) error {

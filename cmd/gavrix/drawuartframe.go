@@ -52,14 +52,14 @@ bench, or from --frame and --rate.`,
 	}
 	fl := c.Flags()
 	fl.StringVar(&o.link, "link", "", "link of the bench")
-	fl.StringArrayVar(&o.sets, "set", nil, "change a value of the bench first, as PATH=VALUE (may be given again)")
+	fl.StringArrayVar(&o.sets, "set", nil, "change a value of the bench first, as PATH=VALUE (repeatable)")
 	fl.StringVar(&o.from, "from", "device", "who sends: mcu or device")
 	fl.StringVar(&o.value, "value", "34", "the character, in hex")
 	fl.StringVar(&o.frame, "frame", "8N1", "frame of the sender")
 	fl.StringVar(&o.rate, "rate", "", "rate of the sender")
 	fl.StringVar(&o.other, "other", "", "frame of the receiver, where it differs")
 	fl.StringVar(&o.otherRate, "other-rate", "", "rate of the receiver, where it differs")
-	fl.IntVar(&o.otherOversampling, "oversampling", 16, "samples a bit of the receiver; 0 for an ideal one")
+	fl.IntVar(&o.otherOversampling, "oversampling", 16, "samples per bit of the receiver; 0 for an ideal one")
 	fl.BoolVar(&o.inverted, "inverted", false, "draw the line behind an inverting driver")
 	fl.StringVar(&o.out, "out", "", "file to write, .svg or .pdf; without it the picture is printed as text")
 	fl.IntVar(&o.columnsWide, "columns", 110, "width of the text picture")
@@ -102,7 +102,7 @@ func characterLink(b *bench.Bench, name string) (*bench.UART, error) {
 		}
 		u, ok := l.Model.(*bench.UART)
 		if !ok {
-			return nil, fmt.Errorf("%s is a %s link, which has no characters; draw timing draws it", name, l.Kind.Name)
+			return nil, fmt.Errorf("%s is a %s link, which has no characters; draw timing draws it", name, l.Kind.Title)
 		}
 		return u, nil
 	}

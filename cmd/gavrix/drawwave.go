@@ -58,10 +58,10 @@ which bus.`,
 		},
 	}
 	fl := c.Flags()
-	fl.StringArrayVar(&o.links, "link", nil, "of a file of levels: which lines are which bus (may be given again)")
+	fl.StringArrayVar(&o.links, "link", nil, "of a file of levels: which lines are which bus (repeatable)")
 	fl.StringVar(&o.decodeOptions.bench, "bench", "", "of a file of levels: the links of this bench")
 	fl.StringVar(&o.decodeOptions.rate, "sample-rate", "", "rate of the samples of a .csv file without times")
-	fl.StringArrayVar(&o.sets, "set", nil, "of a bench: change a value first, as PATH=VALUE (may be given again)")
+	fl.StringArrayVar(&o.sets, "set", nil, "of a bench: change a value first, as PATH=VALUE (repeatable)")
 	fl.StringSliceVar(&o.only, "only", nil, "only these links")
 	fl.StringVar(&o.decodeOptions.from, "from", "0 s", "beginning of the stretch")
 	fl.StringVar(&o.decodeOptions.to, "to", "", "end of the stretch; of a file all of it without")
@@ -91,7 +91,7 @@ func (o *waveOptions) draw(ctx context.Context, path string) (*scene.Scene, erro
 			return nil, fmt.Errorf("--to: %w", err)
 		}
 		if to <= from {
-			return nil, fmt.Errorf("--to %s is not behind --from %s", o.decodeOptions.to, o.decodeOptions.from)
+			return nil, fmt.Errorf("--to %s is not after --from %s", o.decodeOptions.to, o.decodeOptions.from)
 		}
 	}
 	w := picture.Wave{From: from, To: to, Columns: o.columnsWide - 19}

@@ -55,7 +55,7 @@ func exportRegisters() *cobra.Command {
 into, with the fields that make it up. What equals the reset value stands as a
 comment: it need not be written. The bench describes the registers below
 mcu.registers, and each unit says below control where its settings go.
-With --steps the writes come one by one in start-up order, each with the mask of
+With --steps the writes come one by one in startup order, each with the mask of
 the bits that it changes.`,
 		Example: `  gavrix export registers demo
   gavrix export registers demo --steps
@@ -87,8 +87,8 @@ the bits that it changes.`,
 			return nil
 		},
 	}
-	c.Flags().StringArrayVar(&sets, "set", nil, "change a value of the bench first, as PATH=VALUE (may be given again)")
-	c.Flags().BoolVar(&steps, "steps", false, "one write after another, in start-up order")
+	c.Flags().StringArrayVar(&sets, "set", nil, "change a value of the bench first, as PATH=VALUE (repeatable)")
+	c.Flags().BoolVar(&steps, "steps", false, "one write after another, in startup order")
 	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	return c
 }

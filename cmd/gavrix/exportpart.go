@@ -110,7 +110,7 @@ as the transactions that they are. With --c as constants of C, in a file of its 
 		},
 	}
 	fl := c.Flags()
-	fl.StringArrayVar(&sets, "set", nil, "change a value of the bench first, as PATH=VALUE (may be given again)")
+	fl.StringArrayVar(&sets, "set", nil, "change a value of the bench first, as PATH=VALUE (repeatable)")
 	fl.BoolVar(&asJSON, "json", false, "print JSON")
 	fl.BoolVar(&asC, "c", false, "as constants of C")
 	return c

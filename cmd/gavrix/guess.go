@@ -33,7 +33,7 @@ func (o *decodeOptions) recognised(ctx context.Context, path string, links []dec
 		return nil, fmt.Errorf("%s: %w", path, err)
 	case err != nil:
 		// Decoding says so again, with what stood before it.
-		fmt.Fprintf(os.Stderr, "gavrix: %s: %s; what stands before it is looked at\n", safe.Text(path), safe.Text(err.Error()))
+		fmt.Fprintf(os.Stderr, "gavrix: %s: %s; what comes before it is looked at\n", safe.Text(path), safe.Text(err.Error()))
 	case len(names) == 0:
 		return nil, fmt.Errorf("%s: there are no lines in the file", path)
 	}

@@ -33,7 +33,7 @@ func lintCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "lint BENCH",
 		Short: "Say what the description of a bench shows to be wrong",
-		Long:  "Reads the bench and its device files and reports every finding: where, what, why and how to mend it.\nThe word demo stands for the bench that ships with Gavrix.",
+		Long:  "Reads the bench and its device files and reports every finding: where, what, why and how to fix it.\nThe word demo stands for the bench that ships with Gavrix.",
 		Example: `  gavrix lint demo
   gavrix lint demo --set links.lower-gauge.mcu.frame=8N1     with a fault planted`,
 		Args: cobra.ExactArgs(1),
@@ -53,7 +53,7 @@ func lintCommand() *cobra.Command {
 			} else {
 				printFindings(stdout, fs)
 				if len(fs) == 0 {
-					fmt.Fprintf(stdout, "%s: %s, nothing to report\n", safe.Text(b.Name), quantity.Count(len(b.Links), "link"))
+					fmt.Fprintf(stdout, "%s: %s, no problems found\n", safe.Text(b.Name), quantity.Count(len(b.Links), "link"))
 				}
 			}
 			if worst, any := finding.Worst(fs); any && worst == finding.Error {
@@ -63,7 +63,7 @@ func lintCommand() *cobra.Command {
 		},
 	}
 	c.Flags().BoolVar(&asJSON, "json", false, "print the findings as JSON")
-	c.Flags().StringArrayVar(&sets, "set", nil, "change a value of the bench first, as PATH=VALUE (may be given again)")
+	c.Flags().StringArrayVar(&sets, "set", nil, "change a value of the bench first, as PATH=VALUE (repeatable)")
 	return c
 }
 
@@ -76,7 +76,7 @@ func proveCommand() *cobra.Command {
 		Long: `Runs every check of the bench's links, on the simulation or on the port that a
 link is bound to, and says for each whether it passed, or the first difference
 and all others. What lint finds to be an error in the description of a link stands
-behind its checks as one that failed.`,
+after its checks as one that failed.`,
 		Example: `  gavrix prove demo
   gavrix prove demo --set links.lower-gauge.mcu.frame=8N1     with a fault planted`,
 		Args: cobra.ExactArgs(1),
@@ -92,7 +92,7 @@ behind its checks as one that failed.`,
 	}
 	c.Flags().BoolVar(&asJSON, "json", false, "print the results as JSON")
 	c.Flags().StringSliceVar(&only, "link", nil, "only these links")
-	c.Flags().StringArrayVar(&sets, "set", nil, "change a value of the bench first, as PATH=VALUE (may be given again)")
+	c.Flags().StringArrayVar(&sets, "set", nil, "change a value of the bench first, as PATH=VALUE (repeatable)")
 	return c
 }
 

@@ -191,7 +191,7 @@ func drawPlan() *cobra.Command {
 		},
 	}
 	fl := c.Flags()
-	fl.StringVar(&settings, "settings", "", "frame settings, as behind decode --link: rate=28.8k frame=7E1")
+	fl.StringVar(&settings, "settings", "", "frame settings, as after decode --link: rate=28.8k frame=7E1")
 	fl.StringVar(&bit, "bit", "1 us", "bit time of a bus that a clock drives")
 	fl.StringVar(&o.out, "out", "", "file to write, .svg or .pdf; without it the picture is printed as text")
 	fl.IntVar(&o.columnsWide, "columns", 140, "width of the text picture")

@@ -51,7 +51,7 @@ func readCapture(path string) (*capture.Store, error) {
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
 	if err != nil {
-		fmt.Fprintf(os.Stderr, "gavrix: %s: %s\nWhat stands before is taken.\n", safe.Text(path), safe.Text(err.Error()))
+		fmt.Fprintf(os.Stderr, "gavrix: %s: %s\nWhat comes before is taken.\n", safe.Text(path), safe.Text(err.Error()))
 	}
 	return store, nil
 }

@@ -21,7 +21,7 @@ type uiOptions struct {
 }
 
 func (o *uiOptions) flags(fl *pflag.FlagSet) {
-	fl.StringArrayVar(&o.sets, "set", nil, "change a value of the bench first, as PATH=VALUE (may be given again)")
+	fl.StringArrayVar(&o.sets, "set", nil, "change a value of the bench first, as PATH=VALUE (repeatable)")
 	fl.StringVar(&o.record, "record", "", "record the capture to this pcapng file")
 	fl.IntVar(&o.memory, "memory", capture.DefaultMemory>>20, "MB that the records in memory may take, and their levels as much; the oldest go")
 }
@@ -88,7 +88,7 @@ with Gavrix.`,
 		},
 	}
 	fl := c.Flags()
-	fl.StringArrayVar(&o.links, "link", nil, "of a file of levels: which lines are which bus (may be given again)")
+	fl.StringArrayVar(&o.links, "link", nil, "of a file of levels: which lines are which bus (repeatable)")
 	fl.StringVar(&o.bench, "bench", "", "the links of this bench; of a recorded capture, instead of the bench that it carries")
 	fl.StringVar(&o.rate, "sample-rate", "", "rate of the samples of a .csv file without times")
 	return c

@@ -93,9 +93,9 @@ can't take, it says.`,
 	fl.BoolVar(&o.asJSON, "json", false, "print one JSON object a record (docs/formats.md)")
 	fl.BoolVar(&o.taps, "tap", false, "print what an ideal tap reads too")
 	fl.StringSliceVar(&o.only, "link", nil, "only these links")
-	fl.StringArrayVar(&o.sets, "set", nil, "change a value of the bench first, as PATH=VALUE (may be given again)")
-	fl.StringArrayVar(&o.sends, "send", nil, `send a text at the start, as 'SNAP\n', on the first link watched (may be given again)`)
-	fl.StringArrayVar(&o.asks, "do", nil, "ask something of a link at the start, as 'pump transact 2A0 10 00' (may be given again)")
+	fl.StringArrayVar(&o.sets, "set", nil, "change a value of the bench first, as PATH=VALUE (repeatable)")
+	fl.StringArrayVar(&o.sends, "send", nil, `send a text at the start, as 'SNAP\n', on the first link watched (repeatable)`)
+	fl.StringArrayVar(&o.asks, "do", nil, "ask something of a link at the start, as 'pump transact 2A0 10 00' (repeatable)")
 	fl.DurationVar(&o.span, "for", 0, "stop after this time, as 5s; 0 goes on until interrupted")
 	fl.BoolVar(&o.fast, "fast", false, "run the simulation as fast as it goes, for the time of --for")
 	fl.StringVar(&o.save, "save", "", "record to this pcapng file")
@@ -360,7 +360,7 @@ func textLine(meta *capture.Meta, meanings *bench.Meanings, r *record.Record) st
 		if m.Index < r.Len() {
 			fmt.Fprintf(&b, "  ▲ %s in character %d", m.Flags, m.Index+1)
 		} else {
-			fmt.Fprintf(&b, "  ▲ %s behind the last", m.Flags)
+			fmt.Fprintf(&b, "  ▲ %s after the last", m.Flags)
 		}
 	}
 	b.WriteByte('\n')

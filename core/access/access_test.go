@@ -363,7 +363,7 @@ func TestBadPatterns(t *testing.T) {
 		{"reg.8 | value.8 | 00 ...", "", "what is repeated holds 0 of the 8 bits"},
 		{"reg.7 more | value.8", "", "nothing is repeated"},
 		{"reg.8 | value", "", "say how many bits"},
-		{"reg.8 | value.0", "", "number of bits behind the dot"},
+		{"reg.8 | value.0", "", "number of bits after the dot"},
 		{"reg.8 | value.65", "", "at most 64 bits"},
 		{"reg.8 | value[0:7]", "", "write the bits as value[7:0]"},
 		{"reg.8 | more.2", "", "more has one bit"},
@@ -373,7 +373,7 @@ func TestBadPatterns(t *testing.T) {
 		{"reg.8 release | value.8", "", "neither reg, value"},
 		{"release | value.8", "", "no bits"},
 		{"reg.8 | | value.8", "", "column 2: it is empty"},
-		{"skip.4097", "", "number of bits behind the dot"},
+		{"skip.4097", "", "number of bits after the dot"},
 		{"00 ...", "", "what is repeated holds no value"},
 	} {
 		_, err := Parse("x", c.out, c.in, duplex(8))

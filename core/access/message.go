@@ -134,7 +134,7 @@ func (s *Span) settle(cells []Cell, tail int) error {
 				return fmt.Errorf("%s has no fixed length: a constant character must follow it, or nothing", c.word())
 			}
 			if first := byte(next.Fixed >> (next.Bits - 8)); c.What != Chars && (first >= '0' && first <= '9' || first == '-' || first == '.') {
-				return fmt.Errorf("%s has no fixed length, and %q behind it may belong to a number", c.word(), first)
+				return fmt.Errorf("%s has no fixed length, and %q after it may belong to a number", c.word(), first)
 			}
 		}
 		if c.variable() && tail >= 0 {
@@ -269,7 +269,7 @@ func messageCell(w string, rules Rules) (Cell, error) {
 			return Cell{What: map[string]What{"echo": Echo, "count": Count, "why": Why}[name], Bits: n}, nil
 		}
 		if bits != "" {
-			return Cell{}, fmt.Errorf("%q: write the number of bits behind the dot, as %s.8", w, name)
+			return Cell{}, fmt.Errorf("%q: write the number of bits after the dot, as %s.8", w, name)
 		}
 	}
 	// count and why in pieces are read as value is.

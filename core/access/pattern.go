@@ -293,7 +293,7 @@ func (x *reader) cell(w string) (Cell, error) {
 		n, err := strconv.Atoi(w[dot+1:])
 		name = w[:dot]
 		if err != nil || n < 1 || n > most {
-			return c, fmt.Errorf("%q: write the number of bits behind the dot, as %s.8", w, name)
+			return c, fmt.Errorf("%q: write the number of bits after the dot, as %s.8", w, name)
 		}
 		c.Bits = n
 	}
@@ -441,11 +441,11 @@ func (p *Pattern) check(rules Rules) error {
 	case p.Message && p.Reads && p.Repeats() && p.CountBits == 0:
 		return errors.New("what comes back is repeated, and nothing says how often: put count into the line `out`")
 	case p.CountBits > 0 && !p.Repeats():
-		return errors.New("count stands there, but nothing is repeated: put ... behind the last column")
+		return errors.New("count stands there, but nothing is repeated: put ... after the last column")
 	case !generic && p.NumberBits > 0:
 		return errors.New("reg stands there without value: what is read or written?")
 	case p.More && !p.Repeats():
-		return errors.New("more stands there, but nothing is repeated: put ... behind the last column")
+		return errors.New("more stands there, but nothing is repeated: put ... after the last column")
 	case p.Repeats() && !generic:
 		return errors.New("what is repeated holds no value")
 	case generic && !last.before(first):
@@ -464,7 +464,7 @@ func (p *Pattern) check(rules Rules) error {
 			}
 		}
 		if n != p.ValueBits {
-			return fmt.Errorf("what is repeated holds %d of the %d bits of value: put all of it behind the last bar", n, p.ValueBits)
+			return fmt.Errorf("what is repeated holds %d of the %d bits of value: put all of it after the last bar", n, p.ValueBits)
 		}
 	}
 	return nil

@@ -91,7 +91,7 @@ func (l *Link) lintWear() []finding.Finding {
 		out = append(out, finding.Finding{
 			Severity: finding.Warning, Code: "wears-out", Where: w.place,
 			Seen: fmt.Sprintf("%s is done every %s and may be done %d times: that lasts %s", w.what, w.every, w.times, lasting(life)),
-			Why:  "each writing wears the storage; behind that many it may no longer keep what is written", Change: "write only what changed, or spread it over more places",
+			Why:  "each writing wears the storage; after that many it may no longer keep what is written", Change: "write only what changed, or spread it over more places",
 		})
 	}
 	return out

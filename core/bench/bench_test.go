@@ -73,7 +73,7 @@ func TestBadBenches(t *testing.T) {
 		{swap("most: 4096, plus", "most: 4096, least: 5000, plus"), "b.yaml:9:43", "is empty", "least and most"},
 		{swap("divider: {most: 4096, plus-one: yes}", "source: p. 3"), "b.yaml:9:5", "has 0 rate generators", "one of divider, fractional, reload, chain, formula"},
 		{swap("plus-one: yes}", "plus-one: yes}, chain: {factors: [16], most: 9}"), "b.yaml:9:5", "has 2 rate generators", "one of"},
-		{swap("divider: {most: 4096, plus-one: yes}", "formula: {rate: clock / (k + 1), variables: {n: {most: 9}}}"), "b.yaml:9:", "there is no k", "mend the expression"},
+		{swap("divider: {most: 4096, plus-one: yes}", "formula: {rate: clock / (k + 1), variables: {n: {most: 9}}}"), "b.yaml:9:", "there is no k", "correct the expression"},
 		{swap("divider: {most: 4096, plus-one: yes}", "chain: {factors: [0], most: 9}"), "b.yaml:9:", "0 is outside 1 to 256", ""},
 		{swap("divider: {most: 4096, plus-one: yes}", "fractional: {most: 9, least: 12, bits: 4}"), "b.yaml:9:", "is empty", "least and most"},
 		{swap("times: 8", "times: 8, most: 60 MHz"), "b.yaml:6:5", "runs at 80 MHz; at most 60 MHz", "factor before"},
@@ -111,7 +111,7 @@ func TestBadBenches(t *testing.T) {
 	}
 	// Two faults give two.
 	_, faults := Load(files(strings.Replace(swap("unit: s1", "unit: s7"), "frame: 7E1}\n    device", "frame: 7X1}\n    device", 1)), "b.yaml")
-	require.Len(t, faults, 1, "a value is mended before names are looked up")
+	require.Len(t, faults, 1, "a value is fixed before names are looked up")
 	_, faults = Load(files(strings.Replace(swap("source: 10 MHz", "source: 10"), "frame: 7E1}\n    device", "frame: 7X1}\n    device", 1)), "b.yaml")
 	require.Len(t, faults, 2)
 	_, faults = Load(files(good), "none.yaml")

@@ -61,7 +61,7 @@ func TestWrongSettingsOfBuses(t *testing.T) {
 					break
 				}
 			}
-			require.True(t, fixed, "%s: nothing mends %v", c.path, codes(fs))
+			require.True(t, fixed, "%s: nothing fixes %v", c.path, codes(fs))
 			fs = b.Lint()
 		}
 		assert.Empty(t, codes(fs), c.path)
@@ -203,8 +203,8 @@ func TestWordsForADevice(t *testing.T) {
 func TestBadBuses(t *testing.T) {
 	good := string(demoBench(t).Text())
 	for _, c := range []struct{ from, to, want string }{
-		{"kind: spi\n    unit: spi1", "kind: spi\n    unit: serial1", "unit serial1 is a uart, the link a spi"},
-		{"leaf-tilt:  {file: devices/leaf-tilt.yaml}", "leaf-tilt:  {file: devices/trim.yaml}", "trim is a spi device, the link a i2c"},
+		{"kind: spi\n    unit: spi1", "kind: spi\n    unit: serial1", "unit serial1 is for UART, the link is SPI"},
+		{"leaf-tilt:  {file: devices/leaf-tilt.yaml}", "leaf-tilt:  {file: devices/trim.yaml}", "trim is for SPI, the link is I2C"},
 		{"kind: can\n    unit: can1", "kind: cam\n    unit: can1", `kind: "cam"; expected one of uart, spi, i2c, can`},
 		{"pull-up: 2.2 kΩ", "pull-up: 2.2 kV", "pull-up: "},
 		{"sample: 87.5 %", "sample: 187.5 %", "at most 100 %"},
@@ -329,7 +329,7 @@ func TestClockOptionsAndSelectors(t *testing.T) {
 			assert.Contains(t, f.Why, "one quarter")
 		}
 	}
-	assert.Equal(t, map[string]bool{"upper-gauge": true, "lower-gauge": true, "pump": true, "gate": true, "hull": true, "depth-strip": true}, named, "all links behind that clock")
+	assert.Equal(t, map[string]bool{"upper-gauge": true, "lower-gauge": true, "pump": true, "gate": true, "hull": true, "depth-strip": true}, named, "all links after that clock")
 
 	fuse := "  options: {fuse: {register: FUSE, programmed: 0x86, wanted: 0x04}}\n  clocks:\n"
 	b, faults = change(options, fuse, "bus:     {from: core, divide: 2}", "bus:     {from: core, divide-option: fuse.SLOW}", "rate:  57.6 kBd", "rate:  57.6 kBd\n      divisor: 174")
@@ -340,7 +340,7 @@ func TestClockOptionsAndSelectors(t *testing.T) {
 	}
 	assert.Contains(t, byCode["option-not-as-wanted"].Why, "fuse is programmed 0x86, wanted is 0x04: SLOW (bits 1:0) 2 (4) instead of 0 (1), reserved bits 0x80")
 	assert.Contains(t, byCode["rate-not-reached"].Why, "divisor 174 was chosen for 80 MHz, where it gives 57 471.3 Bd")
-	assert.Empty(t, byCode["rate-not-reached"].Fixes, "another divisor would be wrong once the option is mended")
+	assert.Empty(t, byCode["rate-not-reached"].Fixes, "another divisor would be wrong once the option is fixed")
 	assert.NotContains(t, byCode, "divisor-no-longer-best")
 
 	// A word that decides no clock is told once.

@@ -49,7 +49,7 @@ func canPhaseKeys() *doc.Type {
 	return doc.Map(
 		doc.Key{Name: "prescaler", Doc: "largest prescaler", Type: doc.Int(1, 1<<16), Default: "1024"},
 		doc.Key{Name: "seg1", Doc: "most quanta before the sample point, the first not counted", Type: doc.Int(1, 512), Default: "16"},
-		doc.Key{Name: "seg2", Doc: "most quanta behind it", Type: doc.Int(1, 512), Default: "8"},
+		doc.Key{Name: "seg2", Doc: "most quanta after it", Type: doc.Int(1, 512), Default: "8"},
 		doc.Key{Name: "jump", Doc: "most quanta of the jump width", Type: doc.Int(1, 512), Default: "4"},
 		doc.Key{Name: "minus-one", Doc: "the registers hold one less", Type: doc.YesNo, Default: "yes"},
 		doc.Key{Name: "prescaler-field", Doc: "REGISTER.FIELD of the prescaler", Type: fieldType},
@@ -158,7 +158,7 @@ func (x *binder) can(l *Link, n *doc.Node) Model {
 	}
 	var err error
 	if own.Messages, err = can.ParseMessages(m.Get("messages")); err != nil {
-		x.fault("bad-message", m.Get("messages").KeyPlace(), "mend the message", "%v", err)
+		x.fault("bad-message", m.Get("messages").KeyPlace(), "correct the message", "%v", err)
 	}
 	out.Nodes = append(out.Nodes, own)
 	l.Ends[0].Settings, l.Ends[0].Toward = own.Timing(), own.Timing()
@@ -184,7 +184,7 @@ func (x *binder) can(l *Link, n *doc.Node) Model {
 		}
 		load, err := can.LoadOf(all, t)
 		if err != nil {
-			x.fault("bad-message", n.KeyPlace(), "mend the messages", "%v", err)
+			x.fault("bad-message", n.KeyPlace(), "correct the messages", "%v", err)
 		} else {
 			out.Load = &load
 		}
@@ -356,7 +356,7 @@ func (c *CAN) lint() []finding.Finding {
 		out = append(out, finding.Finding{
 			Severity: finding.Warning, Code: "rate-not-exact", Where: l.node.Get("mcu", "rate").Place(),
 			Seen: fmt.Sprintf("%s from %s gives %+.3f %%", own.Nominal.Wanted.BitRate(), own.Nominal.Clock, 100*own.Nominal.Error),
-			Why:  "a can bus lives on exact rates: this uses up what the clocks may be off", Change: "choose a clock that the rate divides",
+			Why:  "a CAN bus lives on exact rates: this uses up what the clocks may be off", Change: "choose a clock that the rate divides",
 		})
 	}
 	if c.Odd != nil {
@@ -403,7 +403,7 @@ func (c *CAN) lint() []finding.Finding {
 		if p.FarApart() && !p.RatesDiffer {
 			out = append(out, finding.Finding{
 				Severity: finding.Warning, Code: "sample-points-far-apart", Where: place(p.B.Name),
-				Seen: fmt.Sprintf("%s sample %.1f %% of the bit apart", both, 100*p.Apart), Why: "length and clock error leave less room than either end reckons with", Change: "give all nodes nearly the same sample point",
+				Seen: fmt.Sprintf("%s sample %.1f %% of the bit apart", both, 100*p.Apart), Why: "length and clock error leave less room than either end calculates with", Change: "give all nodes nearly the same sample point",
 				Fixes: c.sampleFix(p),
 			})
 		}
@@ -427,7 +427,7 @@ func (c *CAN) lint() []finding.Finding {
 			if k := can.Compensate(*e.Data, e.Delay); k.Needed {
 				out = append(out, finding.Finding{
 					Severity: finding.Note, Code: "delay-compensation-needed", Where: place(e.Name),
-					Seen: fmt.Sprintf("%s: its own bits come back after %s, behind the sample point of the data phase", e.Name, e.Delay), Change: fmt.Sprintf("turn on the transmitter's delay compensation, offset %d clock periods", k.Offset),
+					Seen: fmt.Sprintf("%s: its own bits come back after %s, after the sample point of the data phase", e.Name, e.Delay), Change: fmt.Sprintf("turn on the transmitter's delay compensation, offset %d clock periods", k.Offset),
 				})
 			}
 		}

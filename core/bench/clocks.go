@@ -15,10 +15,10 @@ func clockSchema() *doc.Type {
 		doc.Key{Name: "from", Doc: "the clock that this one is made from", Type: doc.NameType},
 		doc.Key{Name: "times", Doc: "factor of a multiplier", Type: doc.Int(1, 1024)},
 		doc.Key{Name: "divide", Doc: "factor of a divider", Type: doc.Int(1, 65536)},
-		doc.Key{Name: "divide-option", Doc: "OPTION.FIELD of a lasting option that holds the factor; its meanings are the factors", Type: fieldType},
+		doc.Key{Name: "divide-option", Doc: "OPTION.FIELD of a non-volatile option that holds the factor; its meanings are the factors", Type: fieldType},
 		doc.Key{Name: "of", Doc: "the clocks that a selector chooses from; `from` is the one that is chosen", Type: doc.ListOf(doc.NameType, 2)},
 		doc.Key{Name: "select", Doc: "REGISTER.FIELD that takes the choice; its meanings are the clocks' names", Type: fieldType},
-		doc.Key{Name: "measured", Doc: "what this clock was measured at; all behind it follows", Type: doc.ClockType},
+		doc.Key{Name: "measured", Doc: "what this clock was measured at; all after it follows", Type: doc.ClockType},
 		doc.Key{Name: "plus-minus", Doc: "uncertainty of the measurement, as 0.01 MHz", Type: doc.FreqType},
 		doc.Key{Name: "most", Doc: "the most that it may run at", Type: doc.ClockType},
 		doc.Key{Name: "sheet", Doc: "document and page", Type: doc.AnyText},
@@ -78,7 +78,7 @@ func (x *binder) path(clocks, ref *doc.Node) clock.Path {
 		}
 		if times != nil {
 			if divide != nil {
-				x.fault("clock-factor", c.KeyPlace(), "make two clocks, one behind the other", "clock %s both multiplies and divides", name)
+				x.fault("clock-factor", c.KeyPlace(), "make two clocks, one after the other", "clock %s both multiplies and divides", name)
 			}
 			h.Op, h.Factor = clock.Times, doc.As[int](times)
 		}

@@ -102,7 +102,7 @@ var i2cKind = kind{
 			LowRegister: c.Text("low-register"), LowField: c.Text("low-field"), HighRegister: c.Text("high-register"), HighField: c.Text("high-field"),
 		}
 		if err := out.Check(); err != nil {
-			x.fault("bad-counters", c.Place(), "mend least and most", "unit %s: %v", u.Name, err)
+			x.fault("bad-counters", c.Place(), "fix least and most", "unit %s: %v", u.Name, err)
 		}
 		return out
 	},

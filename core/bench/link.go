@@ -142,7 +142,7 @@ func (x *binder) link(b *Bench, n *doc.Node) *Link {
 		}
 		x.fault("unknown-unit", n.Get("unit").Place(), change, "the MCU has no unit %q", n.Text("unit"))
 	case l.Unit.Kind != l.Kind:
-		x.fault("unit-of-another-kind", n.Get("unit").Place(), "name a unit of kind "+l.Kind.Name, "unit %s is a %s, the link a %s", l.Unit.Name, l.Unit.Kind.Name, l.Kind.Name)
+		x.fault("unit-of-another-kind", n.Get("unit").Place(), "name a unit of kind "+l.Kind.Name, "unit %s is for %s, the link is %s", l.Unit.Name, l.Unit.Kind.Title, l.Kind.Title)
 	}
 	if l.Unit == nil || l.Unit.Kind != l.Kind || l.Unit.Clock == nil {
 		x.devices(l, n) // their own faults are said all the same
@@ -232,7 +232,7 @@ func (x *binder) loadDevice(l *Link, n *doc.Node) *device.Device {
 		return nil
 	}
 	if d.Kind != l.Kind {
-		x.fault("device-of-another-kind", n.Get("file").Place(), "name a device file of kind "+l.Kind.Name, "%s is a %s device, the link a %s", d.Name, d.Kind.Name, l.Kind.Name)
+		x.fault("device-of-another-kind", n.Get("file").Place(), "name a device file of kind "+l.Kind.Name, "%s is for %s, the link is %s", d.Name, d.Kind.Title, l.Kind.Title)
 		return nil
 	}
 	return d
@@ -314,7 +314,7 @@ func startedKeys() []doc.Key {
 		{Name: "source", Doc: "document and page, or who chose it", Type: doc.AnyText},
 		{Name: "receive", Doc: "how received words leave the unit", Type: doc.Enum(startup.Interrupt, startup.Polled, startup.DMA), Default: startup.Interrupt},
 		{Name: "handler", Doc: "the unit whose interrupt handler the firmware has for this link; absent: its own", Type: doc.NameType},
-		{Name: "startup", Doc: "the start-up steps that the firmware does, in their order, separated by commas; absent: all that are needed, in an order that works", Type: doc.Scalar("names of steps, separated by commas", func(s string) ([]string, error) {
+		{Name: "startup", Doc: "the startup steps that the firmware does, in their order, separated by commas; absent: all that are needed, in an order that works", Type: doc.Scalar("names of steps, separated by commas", func(s string) ([]string, error) {
 			steps, err := startup.Parse(s)
 			if steps == nil {
 				steps = []string{}

@@ -35,7 +35,7 @@ func (l *Link) lintPath() []finding.Finding {
 		f := finding.Finding{
 			Severity: finding.Warning, Code: "clock-not-as-expected", Where: l.node.Get("unit").Place(),
 			Seen: fmt.Sprintf("clock %s was measured at %s, expected is %s: %s", h.Name, h.Measured, h.Expected, clock.Percent(off)),
-			Why:  "rates are reckoned with what was measured; whatever else hangs on this clock is off by as much",
+			Why:  "rates are calculated with what was measured; whatever else hangs on this clock is off by as much",
 		}
 		f.Change = "look for the cause at or before " + h.Name
 		if cs := clock.InferFactor(h.Expected, h.Measured, h.PlusMinus); len(cs) > 0 {

@@ -35,7 +35,7 @@ func (x *binder) observed(n *doc.Node) *Observed {
 	}
 	var err error
 	if o.Settings, err = o.Kind.Parse(settings); err != nil {
-		x.fault("bad-settings", n.KeyPlace(), "mend the settings", "%s: %v", n.Key, err)
+		x.fault("bad-settings", n.KeyPlace(), "correct the settings", "%s: %v", n.Key, err)
 	}
 	var roles []string
 	for _, r := range o.Kind.Lines {

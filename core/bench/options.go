@@ -37,7 +37,7 @@ func (x *binder) readOptions(n *doc.Node, m *register.Map) {
 func (x *binder) hop(h *clock.Hop, c, from *doc.Node) {
 	if of := c.Get("of"); of != nil {
 		if c.Get("times") != nil || c.Get("divide") != nil || c.Get("divide-option") != nil {
-			x.fault("clock-factor", of.KeyPlace(), "make two clocks, one behind the other", "clock %s both selects and changes the frequency", c.Key)
+			x.fault("clock-factor", of.KeyPlace(), "make two clocks, one after the other", "clock %s both selects and changes the frequency", c.Key)
 		}
 		h.Op, h.Field = clock.Select, c.Text("select")
 		for _, o := range of.All() {
@@ -96,8 +96,8 @@ func (l *Link) lintOptions() []finding.Finding {
 		}
 		f := finding.Finding{
 			Severity: finding.Error, Code: "option-not-as-wanted", Where: l.node.Get("unit").Place(),
-			Seen:   fmt.Sprintf("lasting option %s divides clock %s by %d, wanted is %d: %s instead of %s", h.Option, h.Name, h.Factor, h.Wanted, h.Freq, h.Expected),
-			Why:    fmt.Sprintf("every rate behind it is %s of what was calculated for the wanted word", times(float64(h.Wanted)/float64(h.Factor))),
+			Seen:   fmt.Sprintf("non-volatile option %s divides clock %s by %d, wanted is %d: %s instead of %s", h.Option, h.Name, h.Factor, h.Wanted, h.Freq, h.Expected),
+			Why:    fmt.Sprintf("every rate after it is %s of what was calculated for the wanted word", times(float64(h.Wanted)/float64(h.Factor))),
 			Change: "program the option, or calculate with the clock as it is",
 		}
 		for _, o := range l.options {
@@ -111,7 +111,7 @@ func (l *Link) lintOptions() []finding.Finding {
 		if l.Index == 0 && !o.clocks && o.programmed != o.wanted {
 			out = append(out, finding.Finding{
 				Severity: finding.Warning, Code: "option-word-differs", Where: o.place,
-				Seen: "lasting option " + o.differences(), Why: "no write at run time changes it", Change: "program the option, or write what is programmed as `wanted:`",
+				Seen: "non-volatile option " + o.differences(), Why: "no write at run time changes it", Change: "program the option, or write what is programmed as `wanted:`",
 			})
 		}
 	}

@@ -61,7 +61,7 @@ var pulseKind = kind{
 			{Name: "zero", Doc: "pattern of bits of the data line that makes a 0, as 100", Type: pattern, Required: true},
 			{Name: "one", Doc: "pattern that makes a 1, as 110", Type: pattern, Required: true},
 			{Name: "divider", Doc: "divider chosen by hand; absent: the one that leaves the pulses most room", Type: doc.Int(1, 1<<20)},
-			{Name: "latch", Doc: "pause that the firmware leaves behind each frame; absent: twice what the device wants", Type: doc.TimeType},
+			{Name: "latch", Doc: "pause that the firmware leaves after each frame; absent: twice what the device wants", Type: doc.TimeType},
 			{Name: "frames", Doc: "what the firmware sends again and again, by name", Type: doc.MapOf(doc.Map(
 				doc.Key{Name: "every", Doc: "time from one to the next", Type: doc.TimeType, Required: true},
 				doc.Key{Name: "elements", Doc: "the elements in hex, as 3C0 3C1", Type: doc.NameType, Required: true},
@@ -210,7 +210,7 @@ func (l *Pulse) lint() []finding.Finding {
 		add("pulse-outside-limits", at("divider"), fmt.Sprintf("%s: %s", l.Name, strings.Join(l.Choice.Wrong, "; ")), l.Ends[1].Name+" reads such a bit as the other one, or latches within a frame", change, fixes...)
 	}
 	if l.Latch < l.Takes.Latch {
-		add("latch-too-short", at("latch"), fmt.Sprintf("%s: %s pass behind a frame, %s latches after %s", l.Name, l.Latch, l.Ends[1].Name, l.Takes.Latch), "frames run into each other: the strip never shows them", "leave the line low for longer",
+		add("latch-too-short", at("latch"), fmt.Sprintf("%s: %s pass after a frame, %s latches after %s", l.Name, l.Latch, l.Ends[1].Name, l.Takes.Latch), "frames run into each other: the strip never shows them", "leave the line low for longer",
 			finding.Fix{Label: "latch of " + (2 * l.Takes.Latch).String(), Edits: []finding.Edit{{Path: l.path("mcu", "latch"), Value: (2 * l.Takes.Latch).String()}}})
 	}
 	for _, f := range l.Frames {

@@ -25,7 +25,7 @@ var Schema = doc.Map(
 var mcuSchema = doc.Map(
 	doc.Key{Name: "name", Doc: "name of the MCU", Type: doc.NameType, Required: true},
 	doc.Key{Name: "registers", Doc: "file with its control registers, a .csv table or a .svd, beside the bench", Type: doc.Checked("a file name below the bench's folder", checkFile)},
-	doc.Key{Name: "options", Doc: "lasting option words by name, which no run-time write changes", Type: doc.MapOf(doc.Map(
+	doc.Key{Name: "options", Doc: "non-volatile option words by name, which no run-time write changes", Type: doc.MapOf(doc.Map(
 		doc.Key{Name: "register", Doc: "register that shows the word", Type: doc.NameType, Required: true},
 		doc.Key{Name: "programmed", Doc: "the word that the part has now", Type: doc.Int(0, 1<<53), Required: true},
 		doc.Key{Name: "wanted", Doc: "the word that it should have; absent: as it is", Type: doc.Int(0, 1<<53)},
@@ -73,7 +73,7 @@ var (
 	wordFieldType = doc.Checked("REGISTER.FIELD, or REGISTER.FIELD = MEANING", func(s string) error {
 		where, word, given := strings.Cut(s, "=")
 		if given && strings.TrimSpace(word) == "" {
-			return fmt.Errorf("%q: no meaning stands behind the =", s)
+			return fmt.Errorf("%q: no meaning comes after the =", s)
 		}
 		return checkField(strings.TrimSpace(where))
 	})

@@ -18,7 +18,7 @@ func ParseSet(text string, sep byte) ([]finding.Edit, error) {
 		return nil, err
 	}
 	if rest == "" {
-		return nil, fmt.Errorf("%q: a value is missing behind the path", text)
+		return nil, fmt.Errorf("%q: a value is missing after the path", text)
 	}
 	value := strings.TrimSpace(rest[1:])
 	if !strings.HasPrefix(value, "{") {

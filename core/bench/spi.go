@@ -83,7 +83,7 @@ var spiKind = kind{
 				doc.Key{Name: "field", Doc: "its bit field; its meanings are the dividers", Type: doc.NameType},
 			), Required: true},
 			{Name: "set-up", Doc: "time that the unit's input stands still before it is sampled", Type: doc.TimeType, Default: "0 ns"},
-			{Name: "hold", Doc: "time that it stands still behind", Type: doc.TimeType, Default: "0 ns"},
+			{Name: "hold", Doc: "time that it stands still after", Type: doc.TimeType, Default: "0 ns"},
 		}
 	},
 	controls: func() []doc.Key {
@@ -91,7 +91,7 @@ var spiKind = kind{
 			{Name: "clock-idle", Doc: "level at which the clock rests: low, high", Type: fieldType},
 			{Name: "sample-edge", Doc: "edge of each clock period that samples: first, second", Type: fieldType},
 			{Name: "order", Doc: "which bit comes first: msb, lsb", Type: fieldType},
-			{Name: "word", Doc: "bits a word, as 8", Type: fieldType},
+			{Name: "word", Doc: "bits per word, as 8", Type: fieldType},
 		}
 	},
 	mcu: func() []doc.Key { return []doc.Key{asksKey()} },
@@ -99,7 +99,7 @@ var spiKind = kind{
 		return []doc.Key{transactionChecks(spi.Kind), devicesKey(
 			doc.Key{Name: "mcu", Doc: "the MCU's settings for this device; absent: those that the device wants", Type: doc.Map(
 				doc.Key{Name: "mode", Doc: "clock idle level and sampling edge, 0 to 3", Type: doc.OneOf(0, 1, 2, 3)},
-				doc.Key{Name: "word", Doc: "bits a word, 4 to 32", Type: doc.Int(4, 32)},
+				doc.Key{Name: "word", Doc: "bits per word, 4 to 32", Type: doc.Int(4, 32)},
 				doc.Key{Name: "order", Doc: "which bit comes first", Type: doc.Enum("msb", "lsb")},
 				doc.Key{Name: "divider", Doc: "divider chosen by hand; absent: the fastest that the device stands", Type: doc.Int(1, 1<<20)},
 				doc.Key{Name: "lead", Doc: "time from select to the first edge; absent: half a period", Type: doc.TimeType},
@@ -158,7 +158,7 @@ func (x *binder) spi(l *Link, n *doc.Node) Model {
 		}
 		margins, err := out.Clocking.Margins(s.End.Part)
 		if err != nil {
-			x.fault("bad-prescaler", l.unitNode.Get("prescaler").Place(), "mend the dividers", "unit %s: %v", l.Unit.Name, err)
+			x.fault("bad-prescaler", l.unitNode.Get("prescaler").Place(), "correct the dividers", "unit %s: %v", l.Unit.Name, err)
 			continue
 		}
 		s.Margins = margins
@@ -425,6 +425,6 @@ func (l *SPI) Derivations(dev int) []finding.Derivation {
 			{Symbol: "set-up", Name: "of the MCU's input", Value: (half - d.End.Valid - d.Margin.Read).String()},
 		},
 		Worked: fmt.Sprintf("%s - %s - %s", half.Round(4), d.End.Valid, (half - d.End.Valid - d.Margin.Read).Round(4)), Result: d.Margin.Read.Round(4),
-		Source: "docs/formulas.md, spi dividers",
+		Source: "docs/formulas.md, SPI dividers",
 	}, l.Unit.Clock.Derivation()}
 }

@@ -111,11 +111,11 @@ func (l *Link) lintStart() []finding.Finding {
 			continue
 		}
 		f := finding.Finding{Severity: finding.Error, Code: "startup-step-missing", Where: where, Why: v.Why}
-		f.Seen = fmt.Sprintf("%s: start-up step %s (%s) is missing", l.Unit.Name, v.Name, v.Title)
+		f.Seen = fmt.Sprintf("%s: startup step %s (%s) is missing", l.Unit.Name, v.Name, v.Title)
 		f.Change = "do it: " + v.Text()
 		if v.State == startup.OutOfOrder {
 			f.Code = "startup-out-of-order"
-			f.Seen = fmt.Sprintf("%s: start-up step %s (%s) %s", l.Unit.Name, v.Name, v.Title, v.How)
+			f.Seen = fmt.Sprintf("%s: startup step %s (%s) %s", l.Unit.Name, v.Name, v.Title, v.How)
 			f.Change = "put it where it has its effect"
 		}
 		if !mended {

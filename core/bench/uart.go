@@ -139,7 +139,7 @@ func (x *binder) rate(l *UART, m *doc.Node) {
 	if o := m.Get("oversampling"); o != nil {
 		os := doc.As[int](o)
 		if !slices.Contains(g.Samples(), os) {
-			x.fault("oversampling-not-there", o.Place(), fmt.Sprintf("the unit can do %v", g.Samples()), "unit %s can't take %d samples a bit", l.Unit.Name, os)
+			x.fault("oversampling-not-there", o.Place(), fmt.Sprintf("the unit can do %v", g.Samples()), "unit %s can't take %d samples per bit", l.Unit.Name, os)
 			return
 		}
 		g = g.Only(os)
@@ -238,7 +238,7 @@ var controls = []control{
 			return err
 		},
 	},
-	{"oversampling", "receiver samples a bit: 16, 8, 4", "frame",
+	{"oversampling", "receiver samples per bit: 16, 8, 4", "frame",
 		func(s uart.Settings) string { return fmt.Sprint(s.Oversampling) },
 		func(s *uart.Settings, w string) (err error) { s.Oversampling, err = strconv.Atoi(w); return err },
 	},

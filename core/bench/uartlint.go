@@ -172,7 +172,7 @@ func (l *UART) lintClock() []finding.Finding {
 		}
 		if meant, ok := l.asMeant(); ok {
 			f.Why = fmt.Sprintf("divisor %s was chosen for %s, where it gives %s Bd (%s): the clock is wrong, not the divisor", s.Divisor(), meant.Clock, meant.Rate.Grouped(), clock.Percent(meant.Error))
-			f.Change, f.Fixes = "mend the clock", nil
+			f.Change, f.Fixes = "correct the clock", nil
 		}
 		out = append(out, f) // whether another divisor is nearer is no second fault
 	} else if better {
@@ -186,7 +186,7 @@ func (l *UART) lintClock() []finding.Finding {
 	if l.MCU.Vote && l.MCU.Oversampling < 8 {
 		out = append(out, finding.Finding{
 			Severity: finding.Warning, Code: "vote-without-effect", Where: l.node.Get("mcu", "vote").Place(),
-			Seen: "a vote of three needs at least 8 samples a bit", Why: "with 4 the third sample can fall into the next bit, so the receiver takes one", Change: "remove `vote:`",
+			Seen: "a vote of three needs at least 8 samples per bit", Why: "with 4 the third sample can fall into the next bit, so the receiver takes one", Change: "remove `vote:`",
 		})
 	}
 	return out

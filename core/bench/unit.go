@@ -90,7 +90,7 @@ func startKeys(k *kind) []doc.Key {
 		case !r.Has(k.bus.Steps):
 			continue
 		}
-		out = append(out, doc.Key{Name: r.Name, Doc: "start-up: " + r.Title + ", as REGISTER.FIELD, or REGISTER.FIELD = MEANING where that is not `on`", Type: wordFieldType})
+		out = append(out, doc.Key{Name: r.Name, Doc: "startup: " + r.Title + ", as REGISTER.FIELD, or REGISTER.FIELD = MEANING where that is not `on`", Type: wordFieldType})
 	}
 	return out
 }

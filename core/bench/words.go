@@ -21,7 +21,7 @@ func (x *binder) registers(n *doc.Node) *register.Map {
 	case unreadable != nil:
 		x.fault("registers-unreadable", n.Place(), "check the name; it is looked for beside the bench", "%s can't be read: %v", n.Scalar, unreadable)
 	case bad != nil:
-		x.fault("registers-bad", n.Place(), "mend that file", "%s: %v", n.Scalar, bad)
+		x.fault("registers-bad", n.Place(), "fix that file", "%s: %v", n.Scalar, bad)
 	}
 	return m
 }
@@ -114,7 +114,7 @@ func (x *binder) control(l *Link) {
 			continue
 		}
 		if _, _, err := place(l.registers, where); err != nil {
-			x.fault("setting-has-no-field", l.node.Get("unit").Place(), "mend the unit's `control:` or its rate generator's register, or the table of registers", "%s: %v", l.Unit.Name, err)
+			x.fault("setting-has-no-field", l.node.Get("unit").Place(), "correct the unit's `control:` or its rate generator's register, or the table of registers", "%s: %v", l.Unit.Name, err)
 			return
 		}
 	}

@@ -207,7 +207,7 @@ func TestPlacesOfSteps(t *testing.T) {
 	require.NoError(t, err)
 	for value, want := range map[string]string{
 		"A = b.c":       "names no field",
-		"S1CTL.TXON =":  "no meaning stands behind",
+		"S1CTL.TXON =":  "no meaning comes after",
 		"= on":          "names no field",
 		"S1CTL.":        "names no field",
 		"..":            "names no field",

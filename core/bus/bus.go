@@ -53,7 +53,9 @@ type Role struct {
 
 // Kind is one kind of bus.
 type Kind struct {
-	Name  string
+	Name string
+	// Title is the name in prose.
+	Title string
 	Mark  string // one letter for lists
 	Hue   int    // by which it is told from others, 1 to 5
 	Lines []Role // in the order in which a Decoder takes them

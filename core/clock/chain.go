@@ -30,7 +30,7 @@ func (d Chain) Check() error {
 		}
 	}
 	if d.Most > mostDivider {
-		return fmt.Errorf("counters up to %d are reckoned", mostDivider)
+		return fmt.Errorf("counters up to %d are calculated", mostDivider)
 	}
 	if d.Least < 1 || d.Most < d.Least {
 		return fmt.Errorf("counter range %d to %d is empty", d.Least, d.Most)
@@ -140,7 +140,7 @@ func (o only) Samples() []int { return []int{o.factor} }
 
 var chainKind = GeneratorKind{
 	Name: "chain", Doc: "a counter that clocks a receiver which divides once more",
-	Mend: "mend least and most, or the factors",
+	Mend: "fix least and most, or the factors",
 	Schema: doc.Map(
 		doc.Key{Name: "factors", Doc: "what the receiver can divide by", Type: doc.ListOf(doc.Int(1, 256), 1), Required: true},
 		doc.Key{Name: "least", Doc: "smallest count", Type: doc.Int(1, 1<<24), Default: "1"},

@@ -29,11 +29,11 @@ func (d Divider) Check() error {
 			return errors.New("×1 can't be used for asynchronous receive: one sample a bit finds no start edge")
 		}
 		if os < 4 || os%2 != 0 || os > mostSamples {
-			return fmt.Errorf("oversampling ×%d: a receiver takes an even number of samples a bit, 4 to %d", os, mostSamples)
+			return fmt.Errorf("oversampling ×%d: a receiver takes an even number of samples per bit, 4 to %d", os, mostSamples)
 		}
 	}
 	if d.Most > mostDivider {
-		return fmt.Errorf("dividers up to %d are reckoned", mostDivider)
+		return fmt.Errorf("dividers up to %d are calculated", mostDivider)
 	}
 	if d.Least < 1 || d.Most < d.Least {
 		return fmt.Errorf("divider range %d to %d is empty", d.Least, d.Most)
@@ -115,7 +115,7 @@ func (d Divider) clamp(x float64) int {
 
 var dividerKind = GeneratorKind{
 	Name: "divider", Doc: "a rate generator that divides by whole numbers",
-	Mend: "mend least and most, or the oversampling",
+	Mend: "fix least and most, or the oversampling",
 	Schema: doc.Map(
 		doc.Key{Name: "least", Doc: "smallest divider", Type: doc.Int(1, 1<<24), Default: "1"},
 		doc.Key{Name: "most", Doc: "largest divider", Type: doc.Int(1, 1<<24), Required: true},

@@ -57,7 +57,7 @@ func NewFormula(text string, samples int, variables []Variable) (*Formula, error
 	case len(variables) == 0:
 		return nil, errors.New("a formula needs a variable with a range")
 	case samples < 4:
-		return nil, fmt.Errorf("%d samples a bit: a receiver needs at least 4", samples)
+		return nil, fmt.Errorf("%d samples per bit: a receiver needs at least 4", samples)
 	}
 	program, err := formula.New(text, names...)
 	if err != nil {
@@ -172,10 +172,10 @@ func (f *Formula) Only(int) Generator { return f }
 
 var formulaKind = GeneratorKind{
 	Name: "formula", Doc: "any other rate generator, by an expression that gives the bit rate",
-	Mend: "mend the expression, or its variables",
+	Mend: "correct the expression, or its variables",
 	Schema: doc.Map(
 		doc.Key{Name: "rate", Doc: "bit rate in baud, as clock / (16 * (n + 1) * 2 ** m)", Type: doc.NameType, Required: true},
-		doc.Key{Name: "samples", Doc: "receiver samples a bit", Type: doc.Int(4, 256), Default: "16"},
+		doc.Key{Name: "samples", Doc: "receiver samples per bit", Type: doc.Int(4, 256), Default: "16"},
 		doc.Key{Name: "variables", Doc: "what the expression is written with", Type: doc.MapOf(doc.Map(
 			doc.Key{Name: "least", Doc: "smallest value", Type: doc.Int(0, 1<<20), Default: "0"},
 			doc.Key{Name: "most", Doc: "largest value", Type: doc.Int(0, 1<<20), Required: true},

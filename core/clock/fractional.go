@@ -124,7 +124,7 @@ func gcd(a, b int) int {
 
 var fractionalKind = GeneratorKind{
 	Name: "fractional", Doc: "a rate generator that divides by a whole number and a fraction of 2^bits",
-	Mend: "mend least and most, or the bits",
+	Mend: "fix least and most, or the bits",
 	Schema: doc.Map(
 		doc.Key{Name: "least", Doc: "smallest whole part", Type: doc.Int(1, 1<<20), Default: "1"},
 		doc.Key{Name: "most", Doc: "largest whole part", Type: doc.Int(1, 1<<20), Required: true},

@@ -41,12 +41,12 @@ func Infer(s Setting, measured quantity.Rate, plusMinus float64) []Cause {
 		if k&(k-1) == 0 {
 			cost = 1.5
 		}
-		add(cost, 1/float64(k), "a stage that divides by %d stands before the unit, or the clock's factor is %d times smaller", k, k)
+		add(cost, 1/float64(k), "a stage that divides by %d comes before the unit, or the clock's factor is %d times smaller", k, k)
 		add(cost+0.5, float64(k), "a stage that divides by %d is missing, or the clock's factor is %d times larger", k, k)
 	}
 	for _, os := range []int{4, 8, 16, 32, 64} {
 		if os != s.Oversampling {
-			add(1.8, float64(s.Oversampling)/float64(os), "the unit takes %d samples a bit, not %d", os, s.Oversampling)
+			add(1.8, float64(s.Oversampling)/float64(os), "the unit takes %d samples per bit, not %d", os, s.Oversampling)
 		}
 	}
 	if s.Steps == 0 && s.N > 0 && s.Formula == "" {

@@ -24,7 +24,7 @@ var GeneratorKinds = []GeneratorKind{dividerKind, fractionalKind, reloadKind, ch
 
 // GeneratorKeys are the keys of a unit that describe its rate generator.
 func GeneratorKeys() []doc.Key {
-	keys := []doc.Key{{Name: "oversampling", Doc: "receiver samples a bit that can be chosen", Type: doc.ListOf(doc.OneOf(16, 8, 4), 1), Default: "[16]"}}
+	keys := []doc.Key{{Name: "oversampling", Doc: "receiver samples per bit that can be chosen", Type: doc.ListOf(doc.OneOf(16, 8, 4), 1), Default: "[16]"}}
 	for _, k := range GeneratorKinds {
 		keys = append(keys, doc.Key{Name: k.Name, Doc: k.Doc, Type: k.Schema})
 	}

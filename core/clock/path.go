@@ -145,12 +145,12 @@ func (p Path) Derivation() finding.Derivation {
 		} else {
 			worked = append(worked, h.Sum())
 		}
-		in := finding.Input{Symbol: h.Name, Name: "behind this hop", Value: h.Freq.String()}
+		in := finding.Input{Symbol: h.Name, Name: "after this hop", Value: h.Freq.String()}
 		switch {
 		case h.Measured > 0:
 			in.Source = fmt.Sprintf("measured, ± %.2f %%; expected %s", 100*h.PlusMinus, h.Expected)
 		case h.Unproven:
-			in.Source = "unproven"
+			in.Source = "assumed"
 		}
 		d.Inputs = append(d.Inputs, in)
 	}

@@ -108,7 +108,7 @@ func (d Reload) Only(factor int) Generator { return only{d, factor} }
 
 var reloadKind = GeneratorKind{
 	Name: "reload", Doc: "a timer that counts up from a reload value; its overflows clock the bits",
-	Mend: "mend the width, or the factors",
+	Mend: "correct the width, or the factors",
 	Schema: doc.Map(
 		doc.Key{Name: "width", Doc: "bits of the timer", Type: doc.Int(4, 32), Required: true},
 		doc.Key{Name: "before", Doc: "fixed division in front of the timer", Type: doc.Int(1, 65536), Default: "1"},

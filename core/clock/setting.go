@@ -182,7 +182,7 @@ func (s Setting) Derivation() finding.Derivation {
 		Formula: "clock / (OS · n)",
 		Inputs: []finding.Input{
 			{Symbol: "clock", Name: "at the peripheral", Value: s.Clock.String()},
-			{Symbol: "OS", Name: "receiver samples a bit", Value: fmt.Sprint(s.Oversampling)},
+			{Symbol: "OS", Name: "receiver samples per bit", Value: fmt.Sprint(s.Oversampling)},
 			{Symbol: "n", Name: "divider", Value: s.Divisor()},
 			{Symbol: "wanted", Name: "rate", Value: s.Wanted.String()},
 		},
@@ -235,5 +235,5 @@ func (s Setting) Stages() []Stage {
 	if s.Before > 1 {
 		out = append(out, Stage{Sum: fmt.Sprintf("÷ %d", s.Before), Name: "before the timer", Freq: quantity.FromHz(s.Clock.Hz() / float64(s.Before))})
 	}
-	return append(out, Stage{Sum: fmt.Sprintf("÷ %d", s.Oversampling), Name: "samples a bit", Freq: quantity.FromHz(s.Clock.Hz() / float64(s.Oversampling*max(s.Before, 1)))})
+	return append(out, Stage{Sum: fmt.Sprintf("÷ %d", s.Oversampling), Name: "samples per bit", Freq: quantity.FromHz(s.Clock.Hz() / float64(s.Oversampling*max(s.Before, 1)))})
 }

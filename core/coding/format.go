@@ -286,7 +286,7 @@ func squeeze(s string) string { return strings.Join(strings.Fields(s), " ") }
 func ParseQuantity(s string) (*big.Rat, string, error) {
 	m := quantityForm.FindStringSubmatch(strings.TrimSpace(s))
 	if m == nil {
-		return nil, "", fmt.Errorf("%q: write a number or a fraction, and the unit behind it, as 0.25 Pa or 1/128 °C", s)
+		return nil, "", fmt.Errorf("%q: write a number or a fraction, and the unit after it, as 0.25 Pa or 1/128 °C", s)
 	}
 	r, ok := new(big.Rat).SetString(m[1])
 	if !ok {

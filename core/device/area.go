@@ -70,11 +70,11 @@ func (x *mapper) areas(m *Memory, n *doc.Node) {
 		}
 		a := &Area{Name: c.Key, About: c.Text("about"), At: int(doc.Of[uint64](c, "at")), Length: doc.Of[int](c, "length")}
 		if uint64(a.At)+uint64(a.Length) > uint64(m.Size) {
-			x.fault("area-outside", c, "mend at or length", "%s reaches from 0x%X to 0x%X; the last byte is 0x%X", a.Name, a.At, a.At+a.Length-1, m.Size-1)
+			x.fault("area-outside", c, "fix at or length", "%s reaches from 0x%X to 0x%X; the last byte is 0x%X", a.Name, a.At, a.At+a.Length-1, m.Size-1)
 		}
 		for _, o := range m.Areas {
 			if a.At < o.At+o.Length && o.At < a.At+a.Length {
-				x.fault("areas-overlap", c, "mend at or length", "%s and %s overlap at 0x%X", o.Name, a.Name, max(a.At, o.At))
+				x.fault("areas-overlap", c, "fix at or length", "%s and %s overlap at 0x%X", o.Name, a.Name, max(a.At, o.At))
 			}
 		}
 		for key, to := range map[string]*[]byte{"mark": &a.Mark, "default": &a.Default} {

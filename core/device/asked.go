@@ -118,7 +118,7 @@ func (x *mapper) refusals(rules access.Rules, root *doc.Node) {
 	talk := x.m.Dialogue
 	r, err := access.ParseRefusal(n.Text("in"), rules)
 	if err != nil {
-		x.fault("bad-pattern", n.Get("in"), "mend the pattern", "refusals: %v", err)
+		x.fault("bad-pattern", n.Get("in"), "correct the pattern", "refusals: %v", err)
 		return
 	}
 	r.Codes = map[uint64]string{}
@@ -152,7 +152,7 @@ func (x *mapper) text(n *doc.Node) {
 		x.fault("name-twice", n, "take another name", "%s is the name of something else", n.Key)
 	}
 	if len(t.Holds) > t.Most {
-		x.fault("text-too-long", n.Get("holds"), "mend it", "%s has %d characters; it holds %d", t.Name, t.Most, len(t.Holds))
+		x.fault("text-too-long", n.Get("holds"), "fix it", "%s has %d characters; it holds %d", t.Name, t.Most, len(t.Holds))
 	}
 	if at := n.Get("number"); at != nil {
 		t.Numbered, t.Number = true, doc.As[uint64](at)

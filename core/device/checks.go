@@ -65,7 +65,7 @@ func (x *mapper) checking(d *Device, root *doc.Node) *access.Checking {
 	}
 	c := checkOf(x, n)
 	if err := c.Valid(); err != nil {
-		x.fault("bad-check", n, "mend the check", "%v", err)
+		x.fault("bad-check", n, "correct the check", "%v", err)
 	}
 	out := &access.Checking{Bits: c.Bits, Over: overs[doc.Of[string](n, "over")], Of: func(data []byte) uint64 { return uint64(c.Of(data)) }}
 	address := reaches[d.Kind.Name].address

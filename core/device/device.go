@@ -91,7 +91,7 @@ var reaches = map[string]reach{
 	"spi": {rules: func(end any) access.Rules {
 		return access.Rules{Duplex: true, Break: "release", Word: end.(spi.End).Word}
 	}, keys: func() []doc.Key {
-		return append(checkKeys("word", "line")(), doc.Key{Name: "chain", Doc: "number of parts behind each other through which the bits of the only pattern move: each takes over what it holds at the release", Type: doc.Int(1, 64)})
+		return append(checkKeys("word", "line")(), doc.Key{Name: "chain", Doc: "number of parts in a row through which the bits of the only pattern move: each takes over what it holds at the release", Type: doc.Int(1, 64)})
 	}},
 	"i2c": {rules: func(any) access.Rules { return access.Rules{Break: "restart", Word: 8} }, keys: checkKeys("all", "word", "line"),
 		address: func(end any, reads bool) []byte {
@@ -107,7 +107,7 @@ func Load(dir fs.FS, name string) (*Device, []finding.Finding) {
 	if err != nil {
 		return nil, []finding.Finding{{
 			Severity: finding.Error, Code: "device-file-unreadable", Where: finding.Place{File: name},
-			Seen: fmt.Sprintf("the device file can't be read: %v", err), Change: "put the file there or mend the name in the bench",
+			Seen: fmt.Sprintf("the device file can't be read: %v", err), Change: "put the file there or correct the name in the bench",
 		}}
 	}
 	return Read(dir, name, text)
@@ -130,7 +130,7 @@ func Read(dir fs.FS, name string, text []byte) (*Device, []finding.Finding) {
 	var err error
 	if d.End, err = d.Kind.ParseEnd(root.Get("end"), d.Name); err != nil {
 		return nil, []finding.Finding{{
-			Severity: finding.Error, Code: "bad-end", Where: root.Get("end").KeyPlace(), Seen: err.Error(), Change: "mend the end",
+			Severity: finding.Error, Code: "bad-end", Where: root.Get("end").KeyPlace(), Seen: err.Error(), Change: "correct the end",
 		}}
 	}
 	if _, has := reaches[d.Kind.Name]; has {

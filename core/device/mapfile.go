@@ -111,7 +111,7 @@ func mapKeys(messages bool) []doc.Key {
 		)},
 		{Name: "memory", Doc: "bytes that are reached by their number", Type: doc.Map(
 			doc.Key{Name: "size", Doc: "bytes", Type: doc.Int(1, 1<<24), Required: true},
-			doc.Key{Name: "page", Doc: "bytes that one writing may reach: behind the last of a page it goes on at its first; absent: all", Type: doc.Int(1, 1<<24)},
+			doc.Key{Name: "page", Doc: "bytes that one writing may reach: after the last of a page it goes on at its first; absent: all", Type: doc.Int(1, 1<<24)},
 			doc.Key{Name: "write", Doc: "time that writing takes, in which the part does not answer", Type: doc.TimeType, Default: "0 ms"},
 			doc.Key{Name: "endurance", Doc: "how often a page may be written; absent: not stated", Type: doc.Int(1, 1<<40)},
 			doc.Key{Name: "lasting", Doc: "it keeps its bytes without supply", Type: doc.YesNo, Default: "yes"},
@@ -131,7 +131,7 @@ func mapKeys(messages bool) []doc.Key {
 			doc.Key{Name: "after", Doc: "time before each", Type: doc.TimeType, Default: "0 ms"},
 		)},
 		{Name: "power-up", Doc: "time from supply to the first answer", Type: doc.TimeType, Default: "0 ms"},
-		{Name: "wrap", Doc: "behind the register with the last number the one with the first follows", Type: doc.YesNo, Default: "no"},
+		{Name: "wrap", Doc: "after the register with the last number the one with the first follows", Type: doc.YesNo, Default: "no"},
 		{Name: "refuses", Doc: "numbers of no register are not acknowledged", Type: doc.YesNo, Default: "no"},
 	}
 }
@@ -345,7 +345,7 @@ func (x *mapper) register(n *doc.Node) {
 		}
 		r.Fields = append(r.Fields, field)
 		if err := r.Check(); err != nil {
-			x.fault("bad-field", f.Get("bits"), "mend its bits", "%v", err)
+			x.fault("bad-field", f.Get("bits"), "fix its bits", "%v", err)
 			r.Fields = r.Fields[:len(r.Fields)-1]
 			continue
 		}
@@ -356,7 +356,7 @@ func (x *mapper) register(n *doc.Node) {
 		if where == nil {
 			where = n
 		}
-		x.fault("bad-register", where, "mend it", "%v", err)
+		x.fault("bad-register", where, "fix it", "%v", err)
 		return
 	}
 	x.m.Registers = append(x.m.Registers, r)
@@ -472,7 +472,7 @@ func (x *mapper) value(n *doc.Node) {
 		x.calculated(v, n, from)
 		return
 	case n.Get("unit") != nil:
-		x.fault("unit-without-from", n.Get("unit"), "write it behind the scale", "%s: the unit of bits stands behind their scale", n.Key)
+		x.fault("unit-without-from", n.Get("unit"), "write it after the scale", "%s: the unit of bits comes after their scale", n.Key)
 	}
 	total := 0
 	used := map[*Register]uint64{}
@@ -486,12 +486,12 @@ func (x *mapper) value(n *doc.Node) {
 			p.bitRange = bitRange{0, r.Bits}
 		}
 		if p.low+p.bits > r.Bits {
-			x.fault("bad-bits", bits, "mend the bits", "%s: %s has %d bits", n.Key, r.Name, r.Bits)
+			x.fault("bad-bits", bits, "correct the bits", "%s: %s has %d bits", n.Key, r.Name, r.Bits)
 			return
 		}
 		m := ones(p.bits) << p.low
 		if used[r]&m != 0 {
-			x.fault("bits-twice", bits, "mend the bits", "%s: bits of %s stand there twice", n.Key, r.Name)
+			x.fault("bits-twice", bits, "correct the bits", "%s: bits of %s stand there twice", n.Key, r.Name)
 			return
 		}
 		used[r] |= m
@@ -586,7 +586,7 @@ func (x *mapper) pattern(rules access.Rules, n *doc.Node) {
 	}
 	p, err := parse(n.Key, n.Text("out"), n.Text("in"), rules)
 	if err != nil {
-		x.fault("bad-pattern", n, "mend the pattern", "%s: %v", n.Key, err)
+		x.fault("bad-pattern", n, "correct the pattern", "%s: %v", n.Key, err)
 		return
 	}
 	if x.m.Dialogue != nil {
@@ -614,7 +614,7 @@ func (x *mapper) pattern(rules access.Rules, n *doc.Node) {
 func (x *mapper) reachable(root *doc.Node) {
 	for _, p := range x.m.Patterns {
 		if p.Text == nil && p.NumberBits > 0 && !(x.m.Memory != nil && p.ValueBits == 8) && !slices.ContainsFunc(x.m.Registers, func(r *Register) bool { return r.Numbered && r.AtOnce() == p.ValueBits }) {
-			x.fault("no-such-register", root.Get("access", p.Name), "mend the pattern, or the width of the registers", "%s is for registers of %d bits; none has that size", p.Name, p.ValueBits)
+			x.fault("no-such-register", root.Get("access", p.Name), "correct the pattern, or the width of the registers", "%s is for registers of %d bits; none has that size", p.Name, p.ValueBits)
 		}
 	}
 	x.memoryReached(root)
@@ -641,14 +641,14 @@ func (x *mapper) reachable(root *doc.Node) {
 				continue
 			}
 			if generic = true; r.Address&^ones(p.NumberBits) != 0 {
-				x.fault("number-too-wide", n.Get("number"), "mend the number, or the pattern", "%s: 0x%X does not fit the %d bits that %s has for the number", r.Name, r.Address, p.NumberBits, p.Name)
+				x.fault("number-too-wide", n.Get("number"), "correct the number, or the pattern", "%s: 0x%X does not fit the %d bits that %s has for the number", r.Name, r.Address, p.NumberBits, p.Name)
 				break
 			}
 		}
 		if !generic && !slices.ContainsFunc(x.m.Patterns, func(p *access.Pattern) bool {
 			return slices.Contains(p.HeldIn, r.Name) || slices.Contains(p.HeldOut, r.Name)
 		}) && len(x.faults) == 0 {
-			x.fault("register-unreachable", n, "add a pattern, or mend its width", "%s has %d bits; no pattern reads or writes registers of that size", r.Name, r.Bits)
+			x.fault("register-unreachable", n, "add a pattern, or fix its width", "%s has %d bits; no pattern reads or writes registers of that size", r.Name, r.Bits)
 		}
 	}
 }
@@ -701,7 +701,7 @@ func (x *mapper) pages(root *doc.Node) {
 	}
 	for _, r := range x.m.Registers {
 		if r.Paged && r.Page&^ones(v.Bits) != 0 {
-			x.fault("bad-page", root.Get("registers", r.Name, "page"), "mend it", "%s: page %d does not fit the %d bits of %s", r.Name, r.Page, v.Bits, v.Name)
+			x.fault("bad-page", root.Get("registers", r.Name, "page"), "fix it", "%s: page %d does not fit the %d bits of %s", r.Name, r.Page, v.Bits, v.Name)
 		}
 	}
 	x.m.Pages = v
@@ -718,7 +718,7 @@ func (x *mapper) identity(n *doc.Node) {
 	}
 	x.m.Identity = &Identity{v, doc.Of[uint64](n, "expect")}
 	if v.From != nil || x.m.Identity.Expect&^ones(v.Bits) != 0 {
-		x.fault("bad-identity", n.Get("expect"), "mend it", "identity: 0x%X is no content of %s", x.m.Identity.Expect, v.Name)
+		x.fault("bad-identity", n.Get("expect"), "fix it", "identity: 0x%X is no content of %s", x.m.Identity.Expect, v.Name)
 	}
 }
 

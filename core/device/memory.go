@@ -28,7 +28,7 @@ func (x *mapper) memory(n *doc.Node) {
 		m.Page = m.Size
 	}
 	if m.Size%m.Page != 0 {
-		x.fault("bad-page", n.Get("page"), "mend size or page", "%d bytes are no whole number of pages of %d", m.Size, m.Page)
+		x.fault("bad-page", n.Get("page"), "fix size or page", "%d bytes are no whole number of pages of %d", m.Size, m.Page)
 	}
 	x.areas(m, n.Get("areas"))
 	x.m.Memory = m
@@ -47,7 +47,7 @@ func (x *mapper) memoryReached(root *doc.Node) {
 		}
 		reads = reads || p.Reads
 		if uint64(m.Size-1)&^ones(p.NumberBits) != 0 {
-			x.fault("number-too-wide", root.Get("memory", "size"), "mend the size, or the pattern", "%d bytes: %s has %d bits for the number", m.Size, p.Name, p.NumberBits)
+			x.fault("number-too-wide", root.Get("memory", "size"), "correct the size, or the pattern", "%d bytes: %s has %d bits for the number", m.Size, p.Name, p.NumberBits)
 			return
 		}
 	}

@@ -121,7 +121,7 @@ func TestBadRegisters(t *testing.T) {
 		{"coding: signed, scale: 0.25 Pa", "coding: signed, scale: 0 Pa", "a scale of 0"},
 		{"coding: signed, scale: 0.25 Pa", "coding: signed, scale: 1/0 Pa", "no number"},
 		{"scale: 0.25 Pa}", "scale: 0.25 Pa, offset: 3 °C}", "different units"},
-		{"scale: 0.25 Pa}", "scale: 0.25 Pa, unit: Pa}", "behind their scale"},
+		{"scale: 0.25 Pa}", "scale: 0.25 Pa, unit: Pa}", "after their scale"},
 		{"LEVEL_1 LEVEL_0[7:4]", "LEVEL_1 LEVEL_0[8:4]", "LEVEL_0 has 8 bits"},
 		{"LEVEL_1 LEVEL_0[7:4]", "LEVEL_1 LEVEL_2", "did you mean LEVEL_0?"},
 		{"LEVEL_1 LEVEL_0[7:4]", "LEVEL_1 LEVEL_1[7:4]", "stand there twice"},

@@ -107,7 +107,7 @@ func (x *mapper) chain(d *Device, n *doc.Node) {
 	case len(x.m.Patterns) != 1 || len(x.m.Patterns[0].Spans) != 1 || x.m.Patterns[0].NumberBits > 0 || len(x.m.Patterns[0].HeldOut) == 0:
 		x.fault("bad-chain", n, "describe all of it by one pattern with the names of registers", "a chain takes whatever passes: it has one pattern, which names registers in the line `out`")
 	case x.m.Patterns[0].Spans[0].Bits%x.m.Chain != 0:
-		x.fault("bad-chain", n, "mend the pattern, or the number of parts", "%d bits are no whole number for each of %d parts", x.m.Patterns[0].Spans[0].Bits, x.m.Chain)
+		x.fault("bad-chain", n, "correct the pattern, or the number of parts", "%d bits are no whole number for each of %d parts", x.m.Patterns[0].Spans[0].Bits, x.m.Chain)
 	case d.End.(spi.End).LSBFirst:
 		x.fault("bad-chain", n, "write the pattern in the order of the wire", "bits move through a chain as they come: take order msb")
 	}

@@ -47,12 +47,12 @@ func (x *mapper) table(dir fs.FS, d *Device, n *doc.Node) {
 	}
 	text, err := doc.ReadFile(dir, name)
 	if err != nil {
-		x.fault("table-unreadable", n, "put the file there or mend the name", "the registers can't be read: %v", err)
+		x.fault("table-unreadable", n, "put the file there or correct the name", "the registers can't be read: %v", err)
 		return
 	}
 	m, err := register.Read(path.Ext(name), bytes.NewReader(text))
 	if err != nil {
-		x.fault("bad-table", n, "mend the file", "%s: %v", name, err)
+		x.fault("bad-table", n, "correct the file", "%s: %v", name, err)
 		return
 	}
 	for _, from := range m.Registers {

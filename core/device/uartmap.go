@@ -14,21 +14,21 @@ func packetKeys() []doc.Key {
 	return []doc.Key{
 		{Name: "packet", Doc: "what frames a message; absent: it is a line that ends as the behaviour's do", Type: doc.Map(
 			doc.Key{Name: "begin", Doc: "bytes in front", Type: bytesType},
-			doc.Key{Name: "end", Doc: "bytes behind", Type: bytesType},
+			doc.Key{Name: "end", Doc: "bytes after", Type: bytesType},
 			doc.Key{Name: "most", Doc: "greatest number of content bytes, where there is no length", Type: doc.Int(1, 4096), Default: "256"},
-			doc.Key{Name: "length", Doc: "a field behind begin that says how many content bytes follow", Type: doc.Map(
+			doc.Key{Name: "length", Doc: "a field after begin that says how many content bytes follow", Type: doc.Map(
 				doc.Key{Name: "bytes", Doc: "its size", Type: doc.Int(1, 2), Default: "1"},
 				doc.Key{Name: "adds", Doc: "what it counts beyond the content", Type: doc.Int(-4096, 4096), Default: "0"},
 				doc.Key{Name: "least", Doc: "the least content", Type: doc.Int(0, 4096), Default: "0"},
 				doc.Key{Name: "greatest", Doc: "the greatest content", Type: doc.Int(0, 4096), Default: "255"},
 				order,
 			)},
-			doc.Key{Name: "escape", Doc: "bytes behind begin that are sent as two", Type: doc.Map(
+			doc.Key{Name: "escape", Doc: "bytes after begin that are sent as two", Type: doc.Map(
 				doc.Key{Name: "byte", Doc: "the one that is sent in front", Type: bytesType, Required: true},
 				doc.Key{Name: "of", Doc: "those that are hidden, itself among them", Type: bytesType, Required: true},
 				doc.Key{Name: "xor", Doc: "what they are then exclusive or", Type: numberType, Required: true},
 			)},
-			doc.Key{Name: "check", Doc: "a field behind the content that tells damage", Type: doc.Map(append(checkSums(),
+			doc.Key{Name: "check", Doc: "a field after the content that tells damage", Type: doc.Map(append(checkSums(),
 				doc.Key{Name: "over", Doc: "what is checked: length and content, content, or all", Type: doc.Enum("length", "content", "all"), Default: "length"},
 				doc.Key{Name: "form", Doc: "as bytes, or as hex digits", Type: doc.Enum("bytes", "hex"), Default: "bytes"},
 				order,
@@ -77,6 +77,6 @@ func packets(x *mapper, d *Device, root *doc.Node) {
 		f.Check.Over = packet.Over(slices.Index([]string{"length", "content", "all"}, doc.Of[string](c, "over")))
 	}
 	if err := f.Valid(); err != nil {
-		x.fault("bad-packet", n, "mend the packet", "%v", err)
+		x.fault("bad-packet", n, "correct the packet", "%v", err)
 	}
 }

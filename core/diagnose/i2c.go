@@ -63,7 +63,7 @@ func i2cBus(snap *capture.Snapshot, l *bench.Link) []finding.Finding {
 		out = []finding.Finding{{
 			Severity: finding.Warning, Code: "nobody-acknowledges", Where: out[0].Where, Link: l.Name,
 			Seen: fmt.Sprintf("none of %d devices acknowledges", silent), Why: "all at once: the data line does not reach them, or their common supply is off",
-			Change: "look at the data pin in the start-up (s), then at the supply",
+			Change: "look at the data pin in the startup (s), then at the supply",
 		}}
 	}
 	return out

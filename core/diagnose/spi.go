@@ -56,7 +56,7 @@ func spiBus(snap *capture.Snapshot, l *bench.Link) []finding.Finding {
 				Severity: finding.Error, Code: "select-not-seen", Where: at,
 				Seen:   fmt.Sprintf("the MCU's unit exchanges words with %s, and no select is seen on the wire", d.Name),
 				Why:    "the select pin does not belong to the unit, or its wire is open",
-				Change: "look at the select pin in the start-up (s), then along the wire",
+				Change: "look at the select pin in the startup (s), then along the wire",
 			})
 		case x.unit != nil:
 			at.At = x.unit.Start
@@ -95,13 +95,13 @@ func onTheWire(snap *capture.Snapshot, l *bench.Link, d *bench.SPIDevice, r, uni
 	if flags&record.Clash != 0 {
 		f.Code, f.Seen = "two-selected", fmt.Sprintf("another device is selected while the MCU talks to %s", d.Name)
 		f.Why = "both drive the line back, and both take what is sent"
-		f.Change = "look in Waves (6) which select stays active, and let it go behind each transfer"
+		f.Change = "look in Waves (6) which select stays active, and let it go after each transfer"
 		out = append(out, f)
 	}
 	if bits, cut := r.Fact(record.CutBits, r.Len()); (cut || unit != nil && unit.Len() > r.Len()) && flags&record.CutOff == 0 {
-		f.Code, f.Seen = "select-ends-early", fmt.Sprintf("select of %s is let go behind %d of %d bits of word %d", d.Name, bits, r.Bits, r.Len()+1)
+		f.Code, f.Seen = "select-ends-early", fmt.Sprintf("select of %s is let go after %d of %d bits of word %d", d.Name, bits, r.Bits, r.Len()+1)
 		if bits == 0 {
-			f.Seen = fmt.Sprintf("select of %s is let go behind %s, and the clock goes on", d.Name, quantity.Count(r.Len(), "word"))
+			f.Seen = fmt.Sprintf("select of %s is let go after %s, and the clock goes on", d.Name, quantity.Count(r.Len(), "word"))
 		}
 		f.Why = "the firmware lets it go while the last word is still on its way, clock and word don't fit, or edges are missed"
 		f.Change = "wait until the last bit is sent before select is let go; compare the word at both ends in Timing (2)"

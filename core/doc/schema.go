@@ -278,7 +278,7 @@ func (t *Type) validate(n *Node, what string, out *[]finding.Finding) {
 		Enum(words...).validate(chosen, t.by, out)
 	case listShape:
 		if n.Kind != Sequence {
-			fault("wrong-shape", n.Place(), fmt.Sprintf("%s is %s; expected a list", what, n.Kind), "write one element a line behind a dash")
+			fault("wrong-shape", n.Place(), fmt.Sprintf("%s is %s; expected a list", what, n.Kind), "write one element a line after a dash")
 			return
 		}
 		if len(n.Entries) < t.minLen {

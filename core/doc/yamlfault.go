@@ -20,7 +20,7 @@ var yamlWords = []struct{ said, seen, mend string }{
 	{"unknown anchor", "there is no anchor of this name above", "write &NAME on the value that *NAME refers to"},
 	{"'-' indicator", "an element of the list above should stand here, and something else does", "begin it with a dash and a blank, or give the line another indentation"},
 	{"did not find expected key", "this line belongs to no map above it", "give it the indentation of the keys that it belongs to"},
-	{"could not find expected ':'", "a key without a colon behind it", "write KEY: VALUE; indent the lines of a text that goes over several"},
+	{"could not find expected ':'", "a key without a colon after it", "write KEY: VALUE; indent the lines of a text that goes over several"},
 	{"block sequence entries", "a list can't begin here", "put the dash on a line of its own, below the key"},
 	{"block mapping", "a map can't begin here", "put the keys on lines of their own"},
 	{"node content", "a value is missing, or a bracket is not closed", "write the value, or {} for an empty map; look at the brackets here and above"},

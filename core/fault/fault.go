@@ -20,7 +20,7 @@ func CSV(err error) error {
 	said := "this row can't be read; look at its quotes and commas"
 	switch {
 	case errors.Is(pe.Err, csv.ErrQuote):
-		said = "a text in double quotes is not closed, or goes on behind its quotes; double a quote that is meant"
+		said = "a text in double quotes is not closed, or goes on after its quotes; double a quote that is meant"
 	case errors.Is(pe.Err, csv.ErrBareQuote):
 		said = "a double quote stands inside a text without quotes; put the whole in quotes and double it"
 	case errors.Is(pe.Err, csv.ErrFieldCount):

@@ -84,7 +84,7 @@ func Read(in io.Reader, form Form) ([]Chunk, error) {
 			continue
 		}
 		if r.ended {
-			return nil, fmt.Errorf("line %d: it stands behind the record that ends the file", n)
+			return nil, fmt.Errorf("line %d: it comes after the record that ends the file", n)
 		}
 		if err := line(text); err != nil {
 			return nil, fmt.Errorf("line %d: %w", n, err)

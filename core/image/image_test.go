@@ -73,7 +73,7 @@ func TestBadImages(t *testing.T) {
 		{HexRecords, ":0300300602337A18\n", "type 6 is none"},
 		{HexRecords, ":0300300002337A1E\n", "line 2: the record that ends the file is missing: it is cut off"},
 		{HexRecords, ":00000001FF\n", "no data"},
-		{HexRecords, ":00000001FF\n:00000001FF\n", "line 2: it stands behind"},
+		{HexRecords, ":00000001FF\n:00000001FF\n", "line 2: it comes after"},
 		{HexRecords, ":0300300002337A1E\n:0300310002337A1D\n:00000001FF\n", "address 0x31 has two contents"},
 		{HexRecords, ":01000004 ", "too short"},
 		{HexRecords, ":" + strings.Repeat("00", 3000), "longer than a record"},

@@ -138,7 +138,7 @@ func (d *Difference) String() string {
 	}
 	switch {
 	case d.More:
-		return fmt.Sprintf("goes on behind the plan, with bit %d", d.Index+1)
+		return fmt.Sprintf("goes on after the plan, with bit %d", d.Index+1)
 	case d.Missing:
 		return fmt.Sprintf("bit %d, %s, is missing", d.Index+1, where)
 	}

@@ -156,7 +156,7 @@ func TestShorterAndLonger(t *testing.T) {
 	assert.Equal(t, "bit 10, b7 of 07, is missing", ds[0].String())
 	ds = q.Compare(p.Bits, nil)
 	require.Len(t, ds, 1)
-	assert.Equal(t, "goes on behind the plan, with bit 10", ds[0].String())
+	assert.Equal(t, "goes on after the plan, with bit 10", ds[0].String())
 	assert.False(t, q.Meant(p.Bits, ds), "another transaction")
 }
 
@@ -171,8 +171,8 @@ func TestBadPlans(t *testing.T) {
 		"spi out 123":                "8 bits",
 		"i2c 3A ack":                 "begins with start",
 		"i2c start ack":              "before any byte",
-		"i2c start 3A ack stop 3":    "behind the stop",
-		"i2c start 3A restart":       "address byte comes behind",
+		"i2c start 3A ack stop 3":    "after the stop",
+		"i2c start 3A restart":       "address byte comes after",
 		"can 2A0 ..":                 "no place",
 		"can 12":                     "no identifier",
 		"can 2A0 1 2 3 4 5 6 7 8 9":  "8",

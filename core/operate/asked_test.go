@@ -117,7 +117,7 @@ func TestWhatIsWrongWithAsking(t *testing.T) {
 		}
 		plant(t, h, c.link, c.mends)
 		require.NoError(t, h.Wait(context.Background(), h.Now()+200*quantity.Millisecond, func(*capture.Snapshot) bool { return false }))
-		assert.Equal(t, operate.OK, do(t, h, c.link, c.op).Verdict, "%s, %s, mended", c.name, c.link)
+		assert.Equal(t, operate.OK, do(t, h, c.link, c.op).Verdict, "%s, %s, fixed", c.name, c.link)
 	}
 }
 

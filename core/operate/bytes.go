@@ -247,7 +247,7 @@ func (x *run) compareBytes() {
 		x.r.say(Fault, "byte 0x%X is %02X, not %02X; %d of %d bytes differ", x.op.At+at, data[at], x.op.Data[at], differing(data, x.op.Data), len(data))
 		return
 	}
-	x.r.say(OK, "all %d bytes are alike", len(data))
+	x.r.say(OK, "%s read back, all alike", quantity.Count(len(data), "byte"))
 }
 
 // unlike gives the first place at which bytes differ; -1 where they are alike.

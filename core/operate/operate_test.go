@@ -265,7 +265,7 @@ func TestScans(t *testing.T) {
 	r := do(t, h, "hull", "scan")
 	assert.Equal(t, operate.Fault, r.Verdict)
 	assert.Contains(t, says(r), "the scan was ended")
-	assert.Contains(t, says(do(t, h, "hull", "free")), "still low behind 9 pulses")
+	assert.Contains(t, says(do(t, h, "hull", "free")), "still low after 9 pulses")
 	plant(t, h, "hull", link.Hold{Role: "data", Release: true})
 	assert.Contains(t, says(do(t, h, "hull", "free")), "nobody held it")
 	plant(t, h, "hull", link.Hold{Role: "clock"})

@@ -68,7 +68,7 @@ func (x *run) scan() {
 		x.r.say(Warn, "%s", text)
 	}
 	x.r.say(OK, "the other %d addresses are silent", silent)
-	how := "each address was written to, with nothing behind it: a part that takes that for a command may have been disturbed"
+	how := "each address was written to, with nothing after it: a part that takes that for a command may have been disturbed"
 	if x.op.Text == "reading" {
 		how = "of each part that answers one byte was read: flags may have been cleared by that, and a queue moved on"
 	}

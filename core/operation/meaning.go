@@ -435,7 +435,7 @@ func (m *Meaning) bytes() string {
 	}
 	s := fmt.Sprintf("%s 0x%04X %s, %s: %s", m.Part.Name, m.At, verb, bytesNoun(len(m.Bytes)), text)
 	if wrapped, to := m.wrapped(); wrapped > 0 {
-		s += fmt.Sprintf("; behind the page's last byte it goes on at its first, 0x%04X, with %s: write them in a transaction of their own", to, bytesNoun(wrapped))
+		s += fmt.Sprintf("; after the page's last byte it goes on at its first, 0x%04X, with %s: write them in a transaction of their own", to, bytesNoun(wrapped))
 	}
 	return s
 }

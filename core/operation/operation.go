@@ -161,7 +161,7 @@ func (op *Operation) scans(parts []*Part) error {
 	case len(parts) == 0:
 		return fmt.Errorf("the link has no parts with addresses to ask")
 	case wires[parts[0].Kind.Name].probe == nil:
-		return fmt.Errorf("parts on %s have no addresses that all could be asked", strings.ToUpper(parts[0].Kind.Name))
+		return fmt.Errorf("parts on %s have no addresses that all could be asked", parts[0].Kind.Title)
 	}
 	return nil
 }

@@ -199,7 +199,7 @@ func (s Step) objectRows() []Row {
 		client.Take(answer)
 	}
 	if write {
-		out = append(out, Row{Span: 1, Bits: 8, Line: access.In, Meaning: "done, behind each frame"})
+		out = append(out, Row{Span: 1, Bits: 8, Line: access.In, Meaning: "done, after each frame"})
 	}
 	return out
 }

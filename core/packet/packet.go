@@ -65,7 +65,7 @@ func (f *Format) Valid() error {
 	case f.Length == nil && (f.Most < 1 || f.Most > mostContent):
 		return fmt.Errorf("%w: a content has at most 1 to %d bytes", ErrFormat, mostContent)
 	case f.Length != nil && len(f.Begin) == 0 && len(f.End) == 0:
-		return fmt.Errorf("%w: nothing says where one begins behind damage: give `begin` or `end`", ErrFormat)
+		return fmt.Errorf("%w: nothing says where one begins after damage: give `begin` or `end`", ErrFormat)
 	}
 	if e := f.Escape; e != nil {
 		switch {

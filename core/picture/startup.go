@@ -68,7 +68,7 @@ func StateText(v startup.Verdict) string {
 // Startup is the start-up chain of the MCU's end, as the firmware does it or as a
 // dump shows it (from says which).
 func Startup(l *bench.Link, vs []startup.Verdict, from string) *scene.Scene {
-	s := &scene.Scene{Title: fmt.Sprintf("%s: start-up of %s, %s", l.Name, l.Unit.Name, startup.Progress(vs))}
+	s := &scene.Scene{Title: fmt.Sprintf("%s: startup of %s, %s", l.Name, l.Unit.Name, startup.Progress(vs))}
 	n := 0
 	for _, v := range vs {
 		h := scene.Hop{Mark: "   " + Glyph(v.State), Name: v.Title, Value: v.Text(), Detail: StateText(v)}

@@ -393,13 +393,13 @@ func (b *canBus) bit() quantity.Time { return quantity.PeriodOf(b.now.Ends[0].No
 
 func (b *canBus) takes() map[string]string {
 	takes := map[string]string{
-		link.TransactVerb: "", link.CrossVerb: "the pair of a can bus is simulated as one line: switch the node off, or cut its wire", link.LoopVerb: "all nodes of a can bus share one pair: each reads back what it sends",
+		link.TransactVerb: "", link.CrossVerb: "the pair of a CAN bus is simulated as one line: switch the node off, or cut its wire", link.LoopVerb: "all nodes of a CAN bus share one pair: each reads back what it sends",
 		link.HoldVerb: "", link.PowerVerb: "", link.ConfigureVerb: "", link.PresetVerb: "",
-		link.SendVerb: "a can node sends frames: transact 2A0 10 00",
-		link.CutVerb:  "all nodes of a can bus share one pair: its line can be held, and devices switched off",
+		link.SendVerb: "a CAN node sends frames: transact 2A0 10 00",
+		link.CutVerb:  "all nodes of a CAN bus share one pair: its line can be held, and devices switched off",
 	}
 	if b.now.OffBus {
-		takes[link.TransactVerb] = "the MCU's node is off the bus: look at its start-up"
+		takes[link.TransactVerb] = "the MCU's node is off the bus: look at its startup"
 	}
 	return takes
 }

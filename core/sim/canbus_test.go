@@ -88,7 +88,7 @@ func TestEveryStepOfANodeIsNeeded(t *testing.T) {
 		require.NoError(t, b.Apply(l.StartEdit(slices.DeleteFunc(c.Needed(), func(s string) bool { return s == gone }))))
 		fs := errorsOf(b)
 		require.Len(t, fs, 1, gone)
-		assert.Contains(t, fs[0].Seen, "start-up step "+gone+" ")
+		assert.Contains(t, fs[0].Seen, "startup step "+gone+" ")
 		f := busTraffic(t, b, "pump", 200*quantity.Millisecond)
 		switch gone {
 		case "clock", "join":
@@ -141,7 +141,7 @@ func TestFiltersNotSet(t *testing.T) {
 	require.NoError(t, b.Apply(l.StartEdit(slices.DeleteFunc(c.Needed(), func(s string) bool { return s == "filters" }))))
 	fs := errorsOf(b)
 	require.Len(t, fs, 1)
-	assert.Contains(t, fs[0].Seen, "start-up step filters ")
+	assert.Contains(t, fs[0].Seen, "startup step filters ")
 	f = busTraffic(t, b, "pump", 100*quantity.Millisecond)
 	assert.Contains(t, f.notes, "was acknowledged and not stored")
 	assert.Positive(t, f.fromDevices)
@@ -387,7 +387,7 @@ func TestArbitrationIsTold(t *testing.T) {
 		}
 	}
 	assert.Greater(t, told, 50)
-	assert.Equal(t, told, held, "who lost is sent behind it")
+	assert.Equal(t, told, held, "who lost is sent after it")
 }
 
 // The counters that records tell of are those that the nodes keep; states and their

@@ -283,13 +283,13 @@ func said(e i2c.Event) string {
 func freed(e i2c.Event) string {
 	switch {
 	case e.What == i2c.Done && e.Clocks == 1:
-		return "data is high behind 1 pulse of the clock: nobody held it, or not for longer; a stop was sent"
+		return "data is high after 1 pulse of the clock: nobody held it, or not for longer; a stop was sent"
 	case e.What == i2c.Done:
-		return fmt.Sprintf("data is high behind %d pulses of the clock; a stop was sent", e.Clocks)
+		return fmt.Sprintf("data is high after %d pulses of the clock; a stop was sent", e.Clocks)
 	case e.Clocks == 0:
 		return "the clock is held low: no pulses can be sent; look for who holds it, or switch the devices off one by one"
 	}
-	return "data is still low behind 9 pulses of the clock: it is shorted, or a device without supply pulls it down"
+	return "data is still low after 9 pulses of the clock: it is shorted, or a device without supply pulls it down"
 }
 
 // Put implements record.Sink for the tap: the MCU begins every transaction here.
@@ -318,13 +318,13 @@ func (b *i2cBus) bit() quantity.Time { return b.now.Bit }
 
 func (b *i2cBus) takes() map[string]string {
 	takes := map[string]string{
-		link.TransactVerb: "", link.LoopVerb: "all parties of an i2c bus share its lines: each reads back what it sends",
+		link.TransactVerb: "", link.LoopVerb: "all parties of an I2C bus share its lines: each reads back what it sends",
 		link.HoldVerb: "", link.CrossVerb: "", link.PowerVerb: "", link.ConfigureVerb: "", link.PresetVerb: "",
-		link.SendVerb: "on an i2c bus transactions are sent: transact start 3A ack 07 ack stop",
-		link.CutVerb:  "all parties of an i2c bus share its lines: they can be held, and devices switched off",
+		link.SendVerb: "on an I2C bus transactions are sent: transact start 3A ack 07 ack stop",
+		link.CutVerb:  "all parties of an I2C bus share its lines: they can be held, and devices switched off",
 	}
 	if b.now.Off {
-		takes[link.TransactVerb] = "the MCU's unit is off: look at its start-up"
+		takes[link.TransactVerb] = "the MCU's unit is off: look at its startup"
 	}
 	return takes
 }

@@ -218,7 +218,7 @@ func (l *pulseLine) takes() map[string]string {
 		link.PowerVerb: "a strip without supply says nothing either way: cut the wire",
 	}
 	if l.now.Off {
-		takes[link.TransactVerb] = "the MCU's unit is off: look at its start-up"
+		takes[link.TransactVerb] = "the MCU's unit is off: look at its startup"
 	}
 	return takes
 }

@@ -55,7 +55,7 @@ func TestEveryStepOfAPulseUnitIsNeeded(t *testing.T) {
 		require.NoError(t, b.Apply(l.StartEdit(slices.DeleteFunc(c.Needed(), func(s string) bool { return s == gone }))))
 		fs := errorsOf(b)
 		require.Len(t, fs, 1, gone)
-		assert.Contains(t, fs[0].Seen, "start-up step "+gone+" ")
+		assert.Contains(t, fs[0].Seen, "startup step "+gone+" ")
 		_, dumped := verdictsOf(t, b, l)
 		for _, v := range dumped {
 			assert.Equal(t, v.Name == gone, v.Broken(), "%s left out, %s", gone, v.Name)

@@ -97,7 +97,7 @@ func Replay(ctx context.Context, b *bench.Bench, inputs []link.Input, to quantit
 	}
 	for _, in := range inputs {
 		if in.At < w.now {
-			return w.store, fmt.Errorf("the input at %s stands behind a later one", in.At)
+			return w.store, fmt.Errorf("the input at %s comes after a later one", in.At)
 		}
 		if err := run(in.At); err != nil {
 			return w.store, err

@@ -516,10 +516,10 @@ func (b *spiBus) bit() quantity.Time { return 2 * b.now.Devices[0].Half }
 func (b *spiBus) takes() map[string]string {
 	takes := map[string]string{
 		link.TransactVerb: "", link.CutVerb: "", link.PowerVerb: "", link.ConfigureVerb: "", link.HoldVerb: "", link.PresetVerb: "", link.LoopVerb: "", link.CrossVerb: "",
-		link.SendVerb: "on an spi bus words are exchanged: transact select 1 out 83 00 00",
+		link.SendVerb: "on an SPI bus words are exchanged: transact select 1 out 83 00 00",
 	}
 	if b.now.Off {
-		takes[link.TransactVerb] = "the MCU's unit is off: look at its start-up"
+		takes[link.TransactVerb] = "the MCU's unit is off: look at its startup"
 	}
 	return takes
 }

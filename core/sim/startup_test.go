@@ -226,11 +226,11 @@ func TestEveryStepIsNeeded(t *testing.T) {
 		require.Empty(rt, errorsOf(b))
 		want := "handed"
 		if len(b.Links[0].LeftOver) > 0 {
-			want = "took away 1 character"
+			want = "took away 1 stale character"
 		}
 		s := exchange(rt, b)
 		require.Equal(rt, seen{sent: snap, heard: snap, answered: level, read: level, notes: s.notes}, s)
-		require.Equal(rt, want == "took away 1 character", strings.Contains(s.notes, "took away 1 character"))
+		require.Equal(rt, want == "took away 1 stale character", strings.Contains(s.notes, "took away 1 stale character"))
 
 		// Any order that the judge finds good works on the wire.
 		order := slices.Clone(c.Needed())
@@ -245,7 +245,7 @@ func TestEveryStepIsNeeded(t *testing.T) {
 			good = startup.First(c.Judge(order)) == nil
 		}
 		require.NoError(rt, b.Apply(b.Links[0].StartEdit(order)))
-		require.Equal(rt, level, exchange(rt, b).read, "mended, %v", order)
+		require.Equal(rt, level, exchange(rt, b).read, "fixed, %v", order)
 
 		gone := order[rng.IntN(len(order))]
 		left[gone]++
@@ -262,7 +262,7 @@ func TestEveryStepIsNeeded(t *testing.T) {
 		}
 		fs := errorsOf(b)
 		require.Len(rt, fs, 1, "%v", fs)
-		require.Contains(rt, fs[0].Seen, "start-up step "+gone+" ")
+		require.Contains(rt, fs[0].Seen, "startup step "+gone+" ")
 		s = exchange(rt, b)
 		require.True(rt, symptom(gone, s), "%s left out of %v: %+v", gone, order, s)
 
@@ -313,7 +313,7 @@ func TestDumpOfTheDemo(t *testing.T) {
 // that clears it, it is gone.
 func TestLeftOver(t *testing.T) {
 	for startup, want := range map[string]string{
-		"": "took away 1 character left over from before (5A)",
+		"": "took away 1 stale character (5A)",
 		"clock, port-clock, transmit-pin, receive-pin, rate, frame, interrupt-line, transmit-enable, receive-enable, enable, receive-interrupt": "(5A) was handed to the first message",
 		"clock, port-clock, transmit-pin, receive-pin, rate, frame, transmit-enable, receive-enable, enable":                                    "(5A) waits in the receive register",
 	} {

@@ -262,12 +262,12 @@ func (l *uartLink) begin() {
 	note := ""
 	switch {
 	case u.LeftOver != "" && u.Unserved:
-		note = fmt.Sprintf("1 character left over from before (%s) waits in the receive register", u.LeftOver)
+		note = fmt.Sprintf("1 stale character (%s) waits in the receive register", u.LeftOver)
 		l.waits = 1
 	case u.LeftOver != "":
-		note = fmt.Sprintf("1 character left over from before (%s) was handed to the first message", u.LeftOver)
+		note = fmt.Sprintf("1 stale character (%s) was handed to the first message", u.LeftOver)
 	case u.Drained != "":
-		note = fmt.Sprintf("start-up took away 1 character left over from before (%s)", u.Drained)
+		note = fmt.Sprintf("startup took away 1 stale character (%s)", u.Drained)
 	}
 	if note != "" {
 		l.note(l.w.now, "%s", note)

@@ -30,7 +30,7 @@ type Verdict struct {
 	State State
 	// On is the step that it waits for, or comes on the wrong side of.
 	On  string
-	How string // of a misplaced one, as `stands behind unit on`
+	How string // of a misplaced one, as `comes after unit on`
 	Why string
 }
 
@@ -98,7 +98,7 @@ func (c Chain) blame(out []Verdict) {
 		x.State, x.On = OutOfOrder, vs[0].Name
 		x.How, x.Why = "comes too late", "no effect before it: "+strings.Join(titles, ", ")
 		if !late {
-			x.How, x.Why = "comes too early", "no effect behind it: "+strings.Join(titles, ", ")
+			x.How, x.Why = "comes too early", "no effect after it: "+strings.Join(titles, ", ")
 		}
 	}
 }
@@ -134,7 +134,7 @@ func (c Chain) misplaced(v *Verdict, done []string, effective map[string]bool) {
 	for _, d := range v.after {
 		if slices.Index(done, d) > at {
 			v.On = d
-			v.How, v.Why = "stands before "+c.Step(d).Title, "so it has no effect: "+v.Lack
+			v.How, v.Why = "comes before "+c.Step(d).Title, "so it has no effect: "+v.Lack
 			return
 		}
 	}
@@ -146,7 +146,7 @@ func (c Chain) misplaced(v *Verdict, done []string, effective map[string]bool) {
 		if last < at {
 			d := done[last]
 			v.On = d
-			v.How, v.Why = "stands behind "+c.Step(d).Title, "so it has no effect: "+v.Lack
+			v.How, v.Why = "comes after "+c.Step(d).Title, "so it has no effect: "+v.Lack
 			return
 		}
 	}

@@ -50,7 +50,7 @@ func TestRolesAreOrdered(t *testing.T) {
 		for _, d := range r.NotAfter {
 			j := slices.IndexFunc(Roles, func(x *Role) bool { return x.Name == d })
 			require.GreaterOrEqual(t, j, 0, d)
-			assert.Greater(t, j, i, "%s comes behind what it must come before", r.Name)
+			assert.Greater(t, j, i, "%s comes after what it must come before", r.Name)
 		}
 		assert.NotEmpty(t, r.Lack, r.Name)
 	}
@@ -71,7 +71,7 @@ func TestOrderSensitivePairs(t *testing.T) {
 	vs = latched.Judge([]string{"clock", "rate", "rate-fine"})
 	require.NotNil(t, First(vs))
 	assert.Equal(t, "rate-fine", First(vs).Name)
-	assert.Equal(t, "stands behind rate", First(vs).How)
+	assert.Equal(t, "comes after rate", First(vs).How)
 	assert.Nil(t, First(chain(Chain{}, "clock", "rate-fine", "rate").Judge([]string{"clock", "rate", "rate-fine"})))
 
 	// The DMA channel before the unit's request.

@@ -95,7 +95,7 @@ func (t *Traffic) Lines() []string {
 	if t.Records == 0 {
 		return nil
 	}
-	out := []string{fmt.Sprintf("%d records, %d bytes, %d bad: %.4g bytes/s, traffic %.3g %% of the time; a record lasts %s", t.Records, t.Bytes, t.Bad, t.PerSecond(), 100*t.Share(), spread(t.Length))}
+	out := []string{fmt.Sprintf("%s, %s, %d bad: %.4g bytes/s, traffic %.3g %% of the time; a record lasts %s", quantity.Count(t.Records, "record"), quantity.Count(t.Bytes, "byte"), t.Bad, t.PerSecond(), 100*t.Share(), spread(t.Length))}
 	if t.Gap.N > 0 {
 		out = append(out, "gaps of "+spread(t.Gap))
 	}

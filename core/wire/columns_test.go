@@ -129,7 +129,7 @@ func TestSetUpAndHold(t *testing.T) {
 	data := Window{To: 1000, Toggles: []quantity.Time{60, 130, 290}}
 	setUp, hold := SetUpHold(&clock, true, &data)
 	assert.Equal(t, Times{2, 10, 25, 40}, setUp)
-	assert.Equal(t, Times{1, 30, 30, 30}, hold, "behind the last change nothing is known")
+	assert.Equal(t, Times{1, 30, 30, 30}, hold, "after the last change nothing is known")
 }
 
 // BenchmarkColumns draws a line of 100 million edges 160 columns wide, at

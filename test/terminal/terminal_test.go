@@ -192,7 +192,7 @@ func TestBringUpByKeys(t *testing.T) {
 
 	// One key mends it, the next reply is clean; undo brings it back.
 	s.keys("f")
-	s.wait("nothing wrong is known")
+	s.wait("no problems found")
 	s.keys("c")
 	s.wait("all 3 checks passed")
 	s.wait("✓ snap gives the level", "✓ temp gives degrees")
@@ -201,7 +201,7 @@ func TestBringUpByKeys(t *testing.T) {
 	s.keys("c")
 	s.wait("3 of 3 checks failed", "expected 34 '4',", "seen B4 '·'")
 	s.keys("F")
-	s.wait("nothing wrong is known")
+	s.wait("no problems found")
 
 	// Time stops, steps and goes on.
 	s.keys("Space")
@@ -216,7 +216,7 @@ func TestBringUpByKeys(t *testing.T) {
 		return !strings.Contains(screen, "LINKS") && strings.Contains(screen, "TRAFFIC")
 	}, "only the view")
 	s.keys("Tab")
-	s.wait("NOTHING WRONG IS KNOWN", "CHECKS")
+	s.wait("NO PROBLEMS FOUND", "CHECKS")
 	s.keys("Tab")
 	s.wait("LINKS", "Marlow 40")
 	s.keys("?")
@@ -249,9 +249,9 @@ func TestSilentLinkByKeys(t *testing.T) {
 	s.text("cd " + dir + " && " + binary + " " + bench)
 	s.keys("Enter")
 	// The list shows where; the notes say what and how to mend it.
-	s.wait("2 errors", "▲ U upper-gauge", "start-up step port-clock", "f  do: clock of the pins' port")
+	s.wait("2 errors", "▲ U upper-gauge", "startup step port-clock", "f  do: clock of the pins' port")
 	s.keys("2", "s")
-	s.wait("START-UP  upper-gauge", "judged from the steps", "✗ set up", "✓ enabled", "✓ started", "✗ clock of the pins' port", "waits for clock of")
+	s.wait("STARTUP  upper-gauge", "judged from the steps", "✗ set up", "✓ enabled", "✓ started", "✗ clock of the pins' port", "waits for clock of")
 	s.text(":draw silent.pdf")
 	s.keys("Enter")
 	s.wait("wrote silent.pdf")
@@ -259,20 +259,20 @@ func TestSilentLinkByKeys(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "%PDF", string(pdf[:4]))
 	s.keys("f")
-	s.wait("✓ set up    ✓ enabled    ✓ started", "NOTHING WRONG IS KNOWN")
+	s.wait("✓ set up    ✓ enabled    ✓ started", "NO PROBLEMS FOUND")
 	s.keys("5")
 	s.wait("TRAFFIC  upper-gauge", "5.2")
 
 	// The node on can that never left its configuration.
 	s.keys("J", "J")
-	s.wait("TRAFFIC  pump", "start-up step join", "of pump-drive", "without", "1A5  8 bytes", "not acknowledged")
+	s.wait("TRAFFIC  pump", "startup step join", "of pump-drive", "without", "1A5  8 bytes", "not acknowledged")
 	s.keys("f")
 	s.wait("the MCU takes part", "2A5  2 bytes  01 5A")
 	s.gone("without")
 
 	// A dump, pasted and loaded, judges the same chain.
 	s.keys("2", "s")
-	s.wait("START-UP  pump")
+	s.wait("STARTUP  pump")
 	s.text(":dump")
 	s.keys("Enter")
 	s.wait("judged from the registers of the simulated MCU", "✓ set up    ✓ enabled    ✓ started")
@@ -515,7 +515,7 @@ func TestAPartByKeys(t *testing.T) {
 	s.wait("read log-memory 0x3E count 4: fault")
 	command("power-on log-memory")
 	command("do compare log-memory 0x3E 11 22 33 44")
-	s.wait("all 4 bytes are alike")
+	s.wait("4 bytes read back, all alike")
 	// Parts that are asked: a gauge in lines of text, a drive in objects.
 	command("link lower-gauge")
 	s.wait("REGISTERS", "lower-gauge", "answered")

@@ -226,7 +226,7 @@ func (v *View) Scene(h ui.Host) *scene.Scene {
 // Commands implements ui.View.
 func (v *View) Commands(h ui.Host) []ui.Command {
 	turns := []ui.Command{
-		{Name: "next-part", Keys: []string{"n", "right"}, Help: "the next part of the link; behind the last the MCU", Short: "part", Run: v.turn(h, 1)},
+		{Name: "next-part", Keys: []string{"n", "right"}, Help: "the next part of the link; after the last the MCU", Short: "part", Run: v.turn(h, 1)},
 		{Name: "previous-part", Keys: []string{"N", "left"}, Help: "the part before", Run: v.turn(h, -1)},
 	}
 	if v.onMCU(h) {
@@ -549,7 +549,7 @@ func (v *View) run(h ui.Host, ops []staged) tea.Cmd {
 		h.Warn("%s wait already; Esc stops the one on its way, and drops them", quantity.Count(len(v.waiting), "operation"))
 	default:
 		v.waiting = append(v.waiting, w)
-		h.Say("queued behind what is on its way; Esc stops that, and drops the rest")
+		h.Say("queued after what is on its way; Esc stops that, and drops the rest")
 	}
 	return nil
 }

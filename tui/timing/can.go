@@ -46,7 +46,10 @@ func (v *View) drawCAN(a cells.Area, b *bench.Link) {
 	}
 	a.Text(0, out.y, cells.Head, "NODES")
 	at := []int{nameAt, nameAt + 16, nameAt + 31, nameAt + 42, nameAt + 56}
-	for i, h := range []string{"", "rate", "sample", "clock off", "stands"} {
+	for i, h := range []string{"", "rate", "sample", "clock off", "tolerance"} {
+		if at[i]+cells.Width(h) > a.W {
+			h = ""
+		}
 		a.Text(at[i], out.y, cells.Quiet, h)
 	}
 	out.y++
@@ -128,7 +131,7 @@ func (v *View) below(out *sum, b *bench.CAN) {
 		late = append(late, fmt.Sprintf("%s %s", m.Name, r))
 	}
 	y = a.Paragraph(2, y, cells.Plain, fmt.Sprintf("load: %.1f %%, at most %.1f %% with stuff bits", 100*c.Load.Least, 100*c.Load.Most), 2)
-	a.Paragraph(2, y, cells.Quiet, "there at the latest after: "+strings.Join(late, ", "), 2)
+	a.Paragraph(2, y, cells.Quiet, "latest arrival: "+strings.Join(late, ", "), 2)
 }
 
 // canCommands work on the bit.

@@ -110,8 +110,8 @@ func (v *View) pulseCommands(h ui.Host, link *bench.Link) []ui.Command {
 		{Name: "faster-clock", Keys: []string{"-"}, Help: "the next smaller divider", Short: "faster", Run: divide(-1)},
 		{Name: "longer-pattern", Keys: []string{">"}, Help: "patterns of one bit more", Short: "pattern", Run: patterns(1)},
 		{Name: "shorter-pattern", Keys: []string{"<"}, Help: "patterns of one bit less", Run: patterns(-1)},
-		{Name: "longer-latch", Keys: []string{"right"}, Help: "a longer pause behind each frame", Short: "latch", Run: latch(1.25)},
-		{Name: "shorter-latch", Keys: []string{"left"}, Help: "a shorter pause behind each frame", Run: latch(0.8)},
+		{Name: "longer-latch", Keys: []string{"right"}, Help: "a longer pause after each frame", Short: "latch", Run: latch(1.25)},
+		{Name: "shorter-latch", Keys: []string{"left"}, Help: "a shorter pause after each frame", Run: latch(0.8)},
 		{Name: "found-divider", Keys: []string{"z"}, Help: "back to the divider that is found", Run: func(string) tea.Cmd {
 			if l.Chosen {
 				h.Edit(finding.Edit{Op: finding.Delete, Path: []string{"links", link.Name, "mcu", "divider"}})

@@ -87,7 +87,7 @@ func (v *View) drawSPI(a cells.Area, b *bench.Link) {
 		ds, style = d.End.Settings.Describe()+" ("+d.End.Settings.Words()+")", cells.Bad
 	}
 	y = a.Paragraph(2, y, style, d.Name+" wants: "+ds, 2)
-	y = a.Paragraph(2, y, cells.Quiet, fmt.Sprintf("select: %s before the first edge (wants %s), %s behind the last (%s), %s between transfers (%s)",
+	y = a.Paragraph(2, y, cells.Quiet, fmt.Sprintf("select: %s before the first edge (wants %s), %s after the last (%s), %s between transfers (%s)",
 		d.Lead.Round(3), d.End.Lead, d.Lag.Round(3), d.End.Lag, d.Idle.Round(3), d.End.Idle), 2)
 	if d.ByHand {
 		style = cells.Quiet

@@ -29,7 +29,7 @@ func (v *View) judged(h ui.Host, l *bench.Link) ([]startup.Verdict, string) {
 // drawStart shows the start-up chain.
 func (v *View) drawStart(a cells.Area, h ui.Host, l *bench.Link) {
 	vs, from := v.judged(h, l)
-	x := a.Text(0, 0, cells.Head, "START-UP")
+	x := a.Text(0, 0, cells.Head, "STARTUP")
 	x = a.Text(x+2, 0, cells.Strong, l.Name)
 	a.Text(x+3, 0, cells.Quiet, "unit "+l.Unit.Name)
 	if len(vs) == 0 {

@@ -233,7 +233,7 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 		}
 	}
 	cs := []ui.Command{
-		{Name: "start-up", Keys: []string{"s"}, Help: "start-up steps, or back to the frame", Short: "start-up", Run: to(startPage)},
+		{Name: "startup", Keys: []string{"s"}, Help: "startup steps, or back to the frame", Short: "startup", Run: to(startPage)},
 		{Name: "control-registers", Keys: []string{"r"}, Help: "the MCU's registers, in Registers (3)", Short: "registers", Run: func(string) tea.Cmd { h.Controls(); return nil }},
 		{Name: "dump", Args: "[FILE]", Help: "judge from a dump; alone: the simulated", Run: v.loadDump(h)},
 	}

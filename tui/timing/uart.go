@@ -100,7 +100,7 @@ func (s *sum) path(p clock.Path) {
 		case hop.Measured > 0:
 			more = fmt.Sprintf("measured ± %.2f %%, expected %s", 100*hop.PlusMinus, mega(hop.Expected))
 		case hop.Unproven:
-			more = "? unproven"
+			more = "? assumed"
 		case hop.Wanted > 0:
 			more = fmt.Sprintf("by option %s; wanted ÷ %d, %s", hop.Option, hop.Wanted, mega(hop.Expected))
 		case hop.Op == clock.Select:

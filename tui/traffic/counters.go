@@ -28,7 +28,7 @@ func (v *View) counters(a cells.Area, y int, h ui.Host, snap *capture.Snapshot, 
 	in := seen(record.Device, record.MCU)
 	row := func(name string, c capture.Counters) {
 		x := a.Text(0, y, cells.Quiet, name)
-		x = a.Text(max(x+1, 26), y, cells.Plain, fmt.Sprintf("%7d characters %5d runs", c.Chars, c.Runs))
+		x = a.Text(max(x+1, 26), y, cells.Plain, fmt.Sprintf("%7d characters %5d bursts", c.Chars, c.Runs))
 		text, style := "  no errors", cells.Good
 		if c.Bad > 0 {
 			text, style = fmt.Sprintf("  ▲ %s, %s", c.Flags.String(), ui.Ago(h.Now()-c.LastBad)), cells.Bad

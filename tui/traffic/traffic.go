@@ -367,16 +367,16 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 	}
 	cs := []ui.Command{
 		{Name: "older", Keys: []string{"up", "k"}, Help: "select the line before", Run: do(func() { v.move(-1) })},
-		{Name: "newer", Keys: []string{"down", "j"}, Help: "select the line behind", Run: do(func() { v.move(1) })},
+		{Name: "newer", Keys: []string{"down", "j"}, Help: "select the line after", Run: do(func() { v.move(1) })},
 		{Name: "page-older", Keys: []string{"pgup"}, Help: "a page back", Run: do(func() { v.move(-v.page) })},
 		{Name: "page-newer", Keys: []string{"pgdown"}, Help: "a page on", Run: do(func() { v.move(v.page) })},
-		{Name: "follow", Keys: []string{"end", "G"}, Help: "follow the newest lines", Short: "follow", Run: do(func() { v.paused, v.open = false, false })},
+		{Name: "follow", Keys: []string{"end", "G"}, Help: "follow live: the newest lines", Short: "follow", Run: do(func() { v.paused, v.open = false, false })},
 		{Name: "oldest", Keys: []string{"home"}, Help: "go to the oldest line", Run: do(func() { v.first(h) })},
 		{Name: "pause", Keys: []string{"h"}, Help: "hold the list; traffic is still kept", Short: "pause", Run: do(func() { v.paused = true })},
 		{Name: "unfold", Keys: []string{"enter"}, Help: "show all forms of the selected line's bytes", Short: "unfold", Run: do(func() { v.open = !v.open; v.paused = true })},
 		{Name: "byte-left", Keys: []string{"left"}, Help: "byte before, in an unfolded line", Run: do(func() { v.char-- })},
-		{Name: "byte-right", Keys: []string{"right"}, Help: "byte behind, in an unfolded line", Run: do(func() { v.char++ })},
-		{Name: "dense", Keys: []string{"d"}, Help: "one row a line, without the spine", Short: "dense", Run: do(func() { v.dense = !v.dense })},
+		{Name: "byte-right", Keys: []string{"right"}, Help: "byte after, in an unfolded line", Run: do(func() { v.char++ })},
+		{Name: "dense", Keys: []string{"d"}, Help: "one row per line, in columns", Short: "dense", Run: do(func() { v.dense = !v.dense })},
 		{Name: "all", Keys: []string{"a"}, Help: "all links together, or the selected one", Short: "all links", Run: do(func() { v.all = !v.all })},
 		{Name: "tap", Keys: []string{"t"}, Help: "read by an ideal tap, or by the ends", Short: "tap", Run: do(func() { v.tap = !v.tap })},
 		{Name: "zero", Keys: []string{"z"}, Help: "set the link's counters to zero", Short: "zero", Run: do(func() {

@@ -59,7 +59,7 @@ func (v *View) nextVariant(h ui.Host) {
 	}
 	k := a.plan.Kind
 	if k.Variant == nil {
-		h.Say("%s has no modes to try: Timing changes the settings of both ends", k.Name)
+		h.Say("%s has no modes to try: Timing changes the settings of both ends", k.Title)
 		return
 	}
 	set, name := k.Variant(bus.At(a.plan.Ends, 1))

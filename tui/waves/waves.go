@@ -453,7 +453,7 @@ func side(back bool) string {
 	if back {
 		return "before the cursor"
 	}
-	return "behind the cursor; End follows the present"
+	return "after the cursor; End follows the present"
 }
 
 // edge goes to the next or the previous edge of any line.
@@ -575,7 +575,7 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 				v.to(h, v.cursor)
 			}
 		})},
-		{Name: "follow-waves", Keys: []string{"end"}, Help: "follow the present; the cursors go", Short: "follow", Run: do(func() { v.follow, v.placed, v.marked = true, false, false })},
+		{Name: "follow-waves", Keys: []string{"end"}, Help: "follow live; the cursors go", Short: "follow", Run: do(func() { v.follow, v.placed, v.marked = true, false, false })},
 		{Name: "first", Keys: []string{"home"}, Help: "go to the beginning", Run: do(func() { v.hold(h); v.from = 0 })},
 	}, v.lineCommands(h)...)
 }

@@ -33,7 +33,7 @@ func (s Segments) Check() error {
 		return errors.New("prescaler, segments and jump width are at least 1")
 	}
 	if s.Prescaler > mostPrescaler || max(s.Seg1, s.Seg2, s.Jump) > mostSegment {
-		return fmt.Errorf("prescalers up to %d and segments up to %d quanta are reckoned", mostPrescaler, mostSegment)
+		return fmt.Errorf("prescalers up to %d and segments up to %d quanta are calculated", mostPrescaler, mostSegment)
 	}
 	return nil
 }
@@ -245,11 +245,11 @@ func (b BitTiming) Derivation() finding.Derivation {
 			{Symbol: "clock", Name: "at the unit", Value: b.Clock.String()},
 			{Symbol: "prescaler", Name: "periods of the clock a quantum", Value: fmt.Sprint(b.Prescaler)},
 			{Symbol: "seg1", Name: "quanta before the sample point, the first not counted", Value: fmt.Sprint(b.Seg1)},
-			{Symbol: "seg2", Name: "quanta behind it", Value: fmt.Sprint(b.Seg2)},
+			{Symbol: "seg2", Name: "quanta after it", Value: fmt.Sprint(b.Seg2)},
 		},
 		Worked: fmt.Sprintf("%s / (%d · %d); %d / %d", b.Clock, b.Prescaler, b.Quanta(), 1+b.Seg1, b.Quanta()),
 		Result: fmt.Sprintf("%.1f bit/s, %+.3f %%; %.2f %%", b.Rate.Bd(), 100*b.Error, 100*b.Sample),
-		Source: "docs/formulas.md, can bit timing",
+		Source: "docs/formulas.md, CAN bit timing",
 	}
 }
 

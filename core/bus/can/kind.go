@@ -28,6 +28,7 @@ var Schema = doc.Map(
 // Kind describes the bus.
 var Kind = &bus.Kind{
 	Name:    "can",
+	Title:   "CAN",
 	Records: record.Frame,
 	Mark:    "C",
 	Hue:     4,
@@ -76,7 +77,7 @@ func Compare(a, b Timing, nameA, nameB string) []bus.Difference {
 		if d := math.Abs(x.Sample - y.Sample); d > farSamples+1e-9 {
 			out = append(out, bus.Difference{
 				Code: code + "-sample-points-far", What: fmt.Sprintf("%s sample point: %s %.1f %%, %s %.1f %%", what, nameA, 100*x.Sample, nameB, 100*y.Sample), Harmless: true,
-				Effects: []string{"both read the same bits on a short bus with exact clocks; length and clock error leave less room than either end reckons with"},
+				Effects: []string{"both read the same bits on a short bus with exact clocks; length and clock error leave less room than either end calculates with"},
 			})
 		}
 	}

@@ -46,7 +46,7 @@ func (t Timing) Check() error {
 		case !(p.Sample > 0.3 && p.Sample < 1):
 			return fmt.Errorf("sample point %.1f %%: expected 30 to 100 %%", 100*p.Sample)
 		case !(p.Jump >= 0 && p.Jump <= 1-p.Sample+1e-9):
-			return fmt.Errorf("jump width %.1f %% of a bit: at most the part behind the sample point", 100*p.Jump)
+			return fmt.Errorf("jump width %.1f %% of a bit: at most the part after the sample point", 100*p.Jump)
 		}
 	}
 	return nil

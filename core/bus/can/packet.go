@@ -49,7 +49,7 @@ func encodePacket(r *record.Record) [][]byte {
 
 func decodePacket(b []byte, r *record.Record) error {
 	if len(b) < packetHeader {
-		return errors.New("it is shorter than the header of a can frame")
+		return errors.New("it is shorter than the header of a CAN frame")
 	}
 	id := binary.BigEndian.Uint32(b)
 	r.Kind, r.ID = record.Frame, id&^(packetExtended|packetRemote|packetError)

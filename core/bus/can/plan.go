@@ -55,7 +55,7 @@ func ParseFrame(text string) (Frame, error) {
 			}
 			f.DLC = n
 		case bus.Open:
-			return Frame{}, errors.New(".. has no place in a can frame: its check sequence and stuff bits depend on every bit")
+			return Frame{}, errors.New(".. has no place in a CAN frame: its check sequence and stuff bits depend on every bit")
 		default:
 			v, err := bus.PlannedByte(w, 8, false)
 			if err != nil {

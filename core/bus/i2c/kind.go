@@ -52,6 +52,7 @@ func parse(n *doc.Node) (bus.Settings, error) {
 // Kind describes the bus.
 var Kind = &bus.Kind{
 	Name:    "i2c",
+	Title:   "I2C",
 	Records: record.Transaction,
 	Mark:    "I",
 	Hue:     3,

@@ -358,8 +358,8 @@ func TestHighSpeed(t *testing.T) {
 	assert.False(t, parts[0].Fast)
 	assert.True(t, parts[1].Fast)
 	each := func(r *record.Record, i int) float64 { return float64(r.Offsets[i+1] - r.Offsets[i]) }
-	assert.InEpsilon(t, 9*294_118, each(r, 2), 0.05, "fast behind the code")
-	assert.InEpsilon(t, float64(9*bit), each(&w.seen.Done[1], 1), 0.05, "and slow again behind the stop")
+	assert.InEpsilon(t, 9*294_118, each(r, 2), 0.05, "fast after the code")
+	assert.InEpsilon(t, float64(9*bit), each(&w.seen.Done[1], 1), 0.05, "and slow again after the stop")
 }
 
 // TestSpikes: pulses up to the filter's width are left out, and the records

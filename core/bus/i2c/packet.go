@@ -29,7 +29,7 @@ func encodePacket(r *record.Record) [][]byte {
 
 func decodePacket(b []byte, r *record.Record) error {
 	if len(b) < packetHeader {
-		return errors.New("it is shorter than the header of an i2c message")
+		return errors.New("it is shorter than the header of an I2C message")
 	}
 	r.Kind, r.Data, r.Attr = record.Transaction, b[packetHeader:], record.Stopped
 	for i := range r.Data {

@@ -108,14 +108,14 @@ func planned(text string, fill bool) (bytes []Byte, stop bool, err error) {
 		last := len(bytes) - 1
 		switch {
 		case stop:
-			return nil, false, fmt.Errorf("%q: nothing comes behind the stop", w)
+			return nil, false, fmt.Errorf("%q: nothing comes after the stop", w)
 		case w == "start" || w == "restart":
 			start = true
 		case w == "stop":
 			stop = true
 		case w == "ack" || w == "nack" || w == "any":
 			if last < 0 || start {
-				return nil, false, fmt.Errorf("%q stands before any byte", w)
+				return nil, false, fmt.Errorf("%q comes before any byte", w)
 			}
 			bytes[last].Acked = w == "ack" || w == "any" && !fill
 		default:
@@ -133,7 +133,7 @@ func planned(text string, fill bool) (bytes []Byte, stop bool, err error) {
 	case !bytes[0].Start:
 		return nil, false, errors.New("a transaction begins with start and an address byte")
 	case start:
-		return nil, false, errors.New("an address byte comes behind a start")
+		return nil, false, errors.New("an address byte comes after a start")
 	}
 	return bytes, stop, nil
 }

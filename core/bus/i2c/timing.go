@@ -81,7 +81,7 @@ func (c Counters) Check() error {
 		return fmt.Errorf("counter range %d to %d is empty or too low", c.Least, c.Most)
 	}
 	if c.Most > mostCount || max(c.LowPlus, c.HighPlus, c.Filter) > mostCount {
-		return fmt.Errorf("counters up to %d are reckoned", mostCount)
+		return fmt.Errorf("counters up to %d are calculated", mostCount)
 	}
 	return nil
 }
@@ -167,14 +167,14 @@ func PullUpDerivation(supply, load float64, c Class, p PullUp) finding.Derivatio
 		},
 		Worked: fmt.Sprintf("(%g - %g) V / %g mA to %s / (0.847 · %g pF)", supply, c.Output, c.Sink*1e3, c.Rise, load*1e12),
 		Result: fmt.Sprintf("%.0f to %.0f Ω", p.Least, p.Most),
-		Source: "docs/formulas.md, i2c pull-ups",
+		Source: "docs/formulas.md, I2C pull-ups",
 	}
 }
 
 // Derivation explains the rate of a choice of counters.
 func (t Timing) Derivation(rise, fall quantity.Time) finding.Derivation {
 	return finding.Derivation{
-		Name: "i2c rate", Formula: "1 / (low + high + rise + fall)",
+		Name: "I2C rate", Formula: "1 / (low + high + rise + fall)",
 		Inputs: []finding.Input{
 			{Symbol: "low", Name: fmt.Sprintf("counter %d", t.Low), Value: t.LowTime.String()},
 			{Symbol: "high", Name: fmt.Sprintf("counter %d", t.High), Value: t.HighTime.String()},
@@ -183,7 +183,7 @@ func (t Timing) Derivation(rise, fall quantity.Time) finding.Derivation {
 		},
 		Worked: fmt.Sprintf("1 / (%s + %s + %s + %s)", t.LowTime, t.HighTime, rise, fall),
 		Result: fmt.Sprintf("%.1f bit/s, %+.2f %%", t.Rate.Bd(), 100*t.Error),
-		Source: "docs/formulas.md, i2c counters",
+		Source: "docs/formulas.md, I2C counters",
 	}
 }
 

@@ -374,6 +374,7 @@ var Schema = doc.Map(
 // Kind describes the bus.
 var Kind = &bus.Kind{
 	Name:    "pulse",
+	Title:   "pulse-coded",
 	Records: record.Transaction,
 	Mark:    "P",
 	Hue:     5,

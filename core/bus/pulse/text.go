@@ -48,7 +48,7 @@ func sentence(r *record.Record) string {
 	for _, e := range Elements(r) {
 		out = append(out, fmt.Sprintf("%0*X", digits, e))
 	}
-	s := fmt.Sprintf("%d elements  %s", len(out), strings.Join(out, " "))
+	s := fmt.Sprintf("%s  %s", quantity.Count(len(out), "element"), strings.Join(out, " "))
 	if r.Text != "" {
 		s += "  " + r.Text
 	}
@@ -74,7 +74,7 @@ func Compare(a, b Settings, nameA, nameB string) []bus.Difference {
 		add("latch-differs", fmt.Sprintf("latch: %s pauses for %s, %s needs %s", nameA, a.Latch, nameB, b.Latch), "elements of the next message are taken for more of this one")
 	}
 	if a.Element != b.Element {
-		add("element-differs", fmt.Sprintf("element: %s %d bits, %s %d bits", nameA, a.Element, nameB, b.Element), "all elements behind the first are shifted")
+		add("element-differs", fmt.Sprintf("element: %s %d bits, %s %d bits", nameA, a.Element, nameB, b.Element), "all elements after the first are shifted")
 	}
 	if a.LSBFirst != b.LSBFirst {
 		add("bit-order-differs", "bit order: one end sends the most significant bit first", "every element is mirrored")

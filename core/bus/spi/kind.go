@@ -14,18 +14,19 @@ import (
 // Schema lists the frame settings of a device.
 var Schema = doc.Map(
 	doc.Key{Name: "mode", Doc: "clock idle level and sampling edge, 0 to 3", Type: doc.OneOf(0, 1, 2, 3), Default: "0"},
-	doc.Key{Name: "word", Doc: "bits a word, 4 to 32", Type: doc.Int(4, 32), Default: "8"},
+	doc.Key{Name: "word", Doc: "bits per word, 4 to 32", Type: doc.Int(4, 32), Default: "8"},
 	doc.Key{Name: "order", Doc: "which bit comes first", Type: doc.Enum("msb", "lsb"), Default: "msb"},
 	doc.Key{Name: "active", Doc: "level of the select line while selected; none: there is no select line", Type: doc.Enum("low", "high", "none"), Default: "low"},
 	doc.Key{Name: "wires", Doc: "data lines: 2, or 1 that serves both directions", Type: doc.OneOf(2, 1), Default: "2"},
 	doc.Key{Name: "turn", Doc: "with one data line: the number of bits after which the device drives it", Type: doc.Int(1, 1<<16)},
-	doc.Key{Name: "turn-if", Doc: "the first bits behind which it does, as they are on the wire: 0, 1, . for either, as 1.......; absent: always", Type: doc.AnyText},
+	doc.Key{Name: "turn-if", Doc: "the first bits after which it does, as they are on the wire: 0, 1, . for either, as 1.......; absent: always", Type: doc.AnyText},
 	doc.Key{Name: "gap", Doc: "pause of the clock that ends a transfer without a select line", Type: doc.TimeType},
 )
 
 // Kind describes the bus.
 var Kind = &bus.Kind{
 	Name:    "spi",
+	Title:   "SPI",
 	Records: record.Transaction,
 	Mark:    "S",
 	Hue:     2,

@@ -22,16 +22,16 @@ var EndSchema = doc.Map(
 	doc.Key{Name: "clock-idle", Doc: "level at which the clock rests, as the sheet words it", Type: doc.Enum("low", "high")},
 	doc.Key{Name: "samples", Doc: "edge at which the device samples, as the sheet words it", Type: doc.Enum("rising", "falling")},
 	doc.Key{Name: "mode", Doc: "clock idle level and sampling edge as a number, 0 to 3", Type: doc.OneOf(0, 1, 2, 3)},
-	doc.Key{Name: "word", Doc: "bits a word, 4 to 32", Type: doc.Int(4, 32), Default: "8"},
+	doc.Key{Name: "word", Doc: "bits per word, 4 to 32", Type: doc.Int(4, 32), Default: "8"},
 	doc.Key{Name: "order", Doc: "which bit comes first", Type: doc.Enum("msb", "lsb"), Default: "msb"},
 	doc.Key{Name: "active", Doc: "level of the select line while selected", Type: doc.Enum("low", "high"), Default: "low"},
 	doc.Key{Name: "wires", Doc: "data lines: 2, or 1 that serves both directions", Type: doc.OneOf(2, 1), Default: "2"},
 	doc.Key{Name: "turn", Doc: "with one data line: the number of bits after which the device drives it", Type: doc.Int(1, 1<<16)},
-	doc.Key{Name: "turn-if", Doc: "the first bits behind which it does, as they are on the wire: 0, 1, . for either, as 1.......; absent: always", Type: doc.AnyText},
+	doc.Key{Name: "turn-if", Doc: "the first bits after which it does, as they are on the wire: 0, 1, . for either, as 1.......; absent: always", Type: doc.AnyText},
 	doc.Key{Name: "most", Doc: "the most that its clock may run at", Type: doc.FreqType, Required: true},
 	doc.Key{Name: "valid", Doc: "time from the clock's edge to its output standing there; absent: it says nothing back", Type: doc.TimeType},
 	doc.Key{Name: "set-up", Doc: "time that its input stands still before the sampling edge", Type: doc.TimeType, Default: "0 ns"},
-	doc.Key{Name: "hold", Doc: "time that its input stands still behind the sampling edge", Type: doc.TimeType, Default: "0 ns"},
+	doc.Key{Name: "hold", Doc: "time that its input stands still after the sampling edge", Type: doc.TimeType, Default: "0 ns"},
 	doc.Key{Name: "lead", Doc: "time from select to the clock's first edge", Type: doc.TimeType, Default: "0 ns"},
 	doc.Key{Name: "lag", Doc: "time from the clock's last edge to release", Type: doc.TimeType, Default: "0 ns"},
 	doc.Key{Name: "idle", Doc: "time between two transfers", Type: doc.TimeType, Default: "0 ns"},
@@ -60,7 +60,7 @@ func ParseEnd(n *doc.Node, name string) (End, error) {
 		*t.to = doc.Of[quantity.Time](n, t.key)
 	}
 	if e.Shared && e.Turn == 0 {
-		return e, fmt.Errorf("%s: with one data line say behind how many bits it drives the line: turn: 8", name)
+		return e, fmt.Errorf("%s: with one data line say after how many bits it drives the line: turn: 8", name)
 	}
 	if e.Most <= 0 {
 		return e, fmt.Errorf("%s: the most that its clock stands must be above 0", name)

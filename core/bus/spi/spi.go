@@ -101,7 +101,7 @@ func (s Settings) Describe() string {
 		text += ", one data line"
 	}
 	if s.Turn > 0 {
-		text += fmt.Sprintf(", the device's behind %d bits", s.Turn)
+		text += fmt.Sprintf(", the device's after %d bits", s.Turn)
 	}
 	if s.TurnIf != "" {
 		text += " if they begin " + s.TurnIf

@@ -134,5 +134,5 @@ func measure(ends []bus.Settings, role int, _ []*record.Record, lines []wire.Win
 	if setUp.N == 0 || hold.N == 0 {
 		return ""
 	}
-	return fmt.Sprintf("stands still at least %s before and %s behind the sampling edges", setUp.Least.Round(4), hold.Least.Round(4))
+	return fmt.Sprintf("stands still at least %s before and %s after the sampling edges", setUp.Least.Round(4), hold.Least.Round(4))
 }

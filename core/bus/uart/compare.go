@@ -107,7 +107,7 @@ func effect(sender, receiver Frame) string {
 	case sender.HalfBits() < receiver.HalfBits() && sender.Data == receiver.Data && sender.Parity == receiver.Parity:
 		parts = append(parts, "only the first stop bit is sampled: harmless")
 	case len(s) > needed:
-		parts = append(parts, fmt.Sprintf("the bits behind the receiver's %s read as idle line or a new start bit", r[needed-1]))
+		parts = append(parts, fmt.Sprintf("the bits after the receiver's %s read as idle line or a new start bit", r[needed-1]))
 	default:
 		parts = append(parts, "no difference")
 	}

@@ -90,7 +90,7 @@ func ParseFrame(s string) (Frame, error) {
 		case wordAddress:
 			f.Address = true
 		default:
-			return Frame{}, fmt.Errorf("%q: behind the frame may stand %s, %s and %s", s, wordMSB, wordInverted, wordAddress)
+			return Frame{}, fmt.Errorf("%q: after the frame may stand %s, %s and %s", s, wordMSB, wordInverted, wordAddress)
 		}
 	}
 	return f, f.Check()

@@ -15,9 +15,9 @@ import (
 // Schema lists the frame settings of an end.
 var Schema = doc.Map(
 	doc.Key{Name: "rate", Doc: "bit rate of this end, as 57600 or 28.8 kBd", Type: doc.RateType, Required: true},
-	doc.Key{Name: "frame", Doc: "data bits, parity and stop bits, as 8N1 or 7E1; behind them msb-first, inverted, address-bit (of 9)", Type: doc.Scalar("a frame, as 8N1", ParseFrame), Default: "8N1"},
-	doc.Key{Name: "oversampling", Doc: "receiver samples a bit", Type: doc.OneOf(16, 8, 4), Default: "16"},
-	doc.Key{Name: "vote", Doc: "majority of three samples a bit", Type: doc.YesNo, Default: "no"},
+	doc.Key{Name: "frame", Doc: "data bits, parity and stop bits, as 8N1 or 7E1; after them msb-first, inverted, address-bit (of 9)", Type: doc.Scalar("a frame, as 8N1", ParseFrame), Default: "8N1"},
+	doc.Key{Name: "oversampling", Doc: "receiver samples per bit", Type: doc.OneOf(16, 8, 4), Default: "16"},
+	doc.Key{Name: "vote", Doc: "majority of three samples per bit", Type: doc.YesNo, Default: "no"},
 	doc.Key{Name: "idle-gap", Doc: "pause that ends a packet, as 20 bits or 2 ms", Type: doc.Scalar("a pause, as 20 bits or 2 ms", parseGap), Default: usualGap},
 )
 
@@ -31,6 +31,7 @@ var roles = []bus.Role{
 // Kind describes the bus.
 var Kind = &bus.Kind{
 	Name:    "uart",
+	Title:   "UART",
 	Records: record.Chars,
 	Mark:    "U",
 	Hue:     1,

@@ -181,11 +181,11 @@ func (l *Limits) Derivation() finding.Derivation {
 			{Symbol: "N", Name: "bits to the middle of the bit that goes first when late, " + cells[l.late], Value: fmt.Sprintf("%.1f", l.lateAt)},
 			{Symbol: "R", Name: "bits from there to where it reads wrong", Value: fmt.Sprintf("%.1f", l.room)},
 			{Symbol: "M", Name: "bits to the middle of the bit that goes first when early, " + cells[l.early], Value: fmt.Sprintf("%.1f", l.earlyAt)},
-			{Symbol: "OS", Name: "receiver samples a bit", Value: fmt.Sprint(l.Oversampling)},
+			{Symbol: "OS", Name: "receiver samples per bit", Value: fmt.Sprint(l.Oversampling)},
 		},
 		Worked: l.Rule(),
 		Result: fmt.Sprintf("%+.1f / %+.1f %%", 100*l.RuleLate, 100*l.RuleEarly),
-		Source: "docs/formulas.md, uart limits",
+		Source: "docs/formulas.md, UART limits",
 	}
 	if l.Oversampling == 0 {
 		d.Inputs[3].Value = "ideal: sees the edge at once"
@@ -212,7 +212,7 @@ func (l *Limits) WhenItBites() string {
 	cells := l.reads.Cells()
 	late := "in back-to-back characters"
 	if l.late != l.reads.firstStop() {
-		late = "where " + cells[l.late] + " differs from the bit behind it"
+		late = "where " + cells[l.late] + " differs from the bit after it"
 	}
 	return fmt.Sprintf("the late limit bites %s, the early one where %s differs from the bit before it", late, cells[l.early])
 }

@@ -81,7 +81,7 @@ func FindSync(f Frame, value uint16, high bool, toggles []quantity.Time) (Sync, 
 	if len(toggles) == 0 {
 		return Sync{}, fmt.Errorf("%w: the line is silent", ErrNoSync)
 	}
-	return Sync{}, fmt.Errorf("%w: among %d edges there is no %X in %s behind a pause of ten bits", ErrNoSync, len(toggles), value, f)
+	return Sync{}, fmt.Errorf("%w: among %d edges there is no %X in %s after a pause of ten bits", ErrNoSync, len(toggles), value, f)
 }
 
 // Slope finds a sender's bit period from the edges inside characters whose
