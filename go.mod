@@ -1,4 +1,4 @@
-module gavrix
+module gavrix.org/gavrix
 
 go 1.26.0
 

@@ -20,13 +20,13 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"gavrix/core/bus/uart"
-	"gavrix/core/picture"
-	"gavrix/core/quantity"
-	"gavrix/core/scene"
-	"gavrix/draw/cells"
-	"gavrix/draw/pdf"
-	"gavrix/draw/svg"
+	"gavrix.org/gavrix/core/bus/uart"
+	"gavrix.org/gavrix/core/picture"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/scene"
+	"gavrix.org/gavrix/draw/cells"
+	"gavrix.org/gavrix/draw/pdf"
+	"gavrix.org/gavrix/draw/svg"
 )
 
 func frame(f uart.Frame, rate float64, os int) uart.Settings {

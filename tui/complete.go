@@ -10,7 +10,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/sahilm/fuzzy"
 
-	"gavrix/draw/cells"
+	"gavrix.org/gavrix/draw/cells"
 )
 
 // offer is something that the command line may become.

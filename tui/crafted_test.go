@@ -9,12 +9,12 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"gavrix/core/capture"
-	"gavrix/core/capture/jsonl"
-	"gavrix/core/capture/pcapng"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/sim"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/capture/jsonl"
+	"gavrix.org/gavrix/core/capture/pcapng"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/sim"
 )
 
 // kept is a capture of the demo, as its file is made from.

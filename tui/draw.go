@@ -5,10 +5,10 @@ import (
 	"strings"
 	"time"
 
-	"gavrix/core/finding"
-	"gavrix/core/safe"
-	"gavrix/draw/cells"
-	"gavrix/tui/ui"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/safe"
+	"gavrix.org/gavrix/draw/cells"
+	"gavrix.org/gavrix/tui/ui"
 )
 
 const (

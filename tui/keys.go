@@ -9,22 +9,22 @@ import (
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
-	"github.com/google/renameio/v2"
+	"github.com/google/renameio/v2/maybe"
 
-	"gavrix/core/bench"
-	"gavrix/core/capture"
-	"gavrix/core/capture/pcapng"
-	"gavrix/core/check"
-	"gavrix/core/finding"
-	"gavrix/core/link"
-	"gavrix/core/prove"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/capture/pcapng"
+	"gavrix.org/gavrix/core/check"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/link"
+	"gavrix.org/gavrix/core/prove"
+	"gavrix.org/gavrix/core/quantity"
 	"github.com/sahilm/fuzzy"
 
-	"gavrix/core/doc"
-	"gavrix/draw/pdf"
-	"gavrix/draw/svg"
-	"gavrix/tui/ui"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/draw/pdf"
+	"gavrix.org/gavrix/draw/svg"
+	"gavrix.org/gavrix/tui/ui"
 )
 
 // key gives a key to who listens: the help, an entry line, the shell's
@@ -517,7 +517,7 @@ func (a *App) drawFile(arg string) tea.Cmd {
 			err = fmt.Errorf("%s: the name must end in .svg or .pdf", arg)
 		}
 		if err == nil {
-			err = renameio.WriteFile(arg, []byte(b.String()), 0o644)
+			err = maybe.WriteFile(arg, []byte(b.String()), 0o644)
 		}
 		return wroteMsg{arg, err}
 	}

@@ -6,9 +6,9 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"gavrix/core/capture"
-	"gavrix/core/decode"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/decode"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // mostUndescribed bounds the lines without a link that are kept and shown.

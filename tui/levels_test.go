@@ -9,14 +9,14 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"gavrix/core/bus/spi"
-	"gavrix/core/decode"
-	"gavrix/core/quantity"
-	"gavrix/core/scene"
-	"gavrix/core/wire"
-	"gavrix/core/wire/vcd"
-	"gavrix/demo"
-	"gavrix/tui/ui"
+	"gavrix.org/gavrix/core/bus/spi"
+	"gavrix.org/gavrix/core/decode"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/scene"
+	"gavrix.org/gavrix/core/wire"
+	"gavrix.org/gavrix/core/wire/vcd"
+	"gavrix.org/gavrix/demo"
+	"gavrix.org/gavrix/tui/ui"
 )
 
 // TestUnknownLinesAreProposed: of the demo's capture, whose lines have no names,

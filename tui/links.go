@@ -5,14 +5,14 @@ import (
 	"slices"
 	"strings"
 
-	"gavrix/core/bus/all"
-	"gavrix/core/capture"
-	"gavrix/core/finding"
-	"gavrix/core/ledger"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/draw/cells"
-	"gavrix/tui/ui"
+	"gavrix.org/gavrix/core/bus/all"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/ledger"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/draw/cells"
+	"gavrix.org/gavrix/tui/ui"
 )
 
 // listTop is the row of the first link in the list.

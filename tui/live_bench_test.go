@@ -8,9 +8,9 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/stretchr/testify/require"
 
-	"gavrix/core/capture"
-	"gavrix/core/quantity"
-	"gavrix/core/session"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/session"
 )
 
 // BenchmarkKeyToScreen is the time from a key to the frame that shows it, and of the

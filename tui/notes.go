@@ -6,9 +6,9 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"gavrix/core/finding"
-	"gavrix/draw/cells"
-	"gavrix/tui/ui"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/draw/cells"
+	"gavrix.org/gavrix/tui/ui"
 )
 
 // notesHeight bounds what the notes say, in rows.

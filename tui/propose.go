@@ -8,11 +8,11 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"gavrix/core/decode"
-	"gavrix/core/quantity"
-	"gavrix/core/recognise"
-	"gavrix/draw/cells"
-	"gavrix/tui/ui"
+	"gavrix.org/gavrix/core/decode"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/recognise"
+	"gavrix.org/gavrix/draw/cells"
+	"gavrix.org/gavrix/tui/ui"
 )
 
 // guesses is what lines without a link may be.

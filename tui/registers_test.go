@@ -8,9 +8,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"gavrix/core/capture"
-	"gavrix/core/ledger"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/ledger"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 func (l *live) screen() string {

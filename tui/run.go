@@ -10,11 +10,11 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"gavrix/core/bench"
-	"gavrix/core/capture"
-	"gavrix/core/capture/pcapng"
-	"gavrix/core/guard"
-	"gavrix/core/session"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/capture/pcapng"
+	"gavrix.org/gavrix/core/guard"
+	"gavrix.org/gavrix/core/session"
 )
 
 // Options say what to open.

@@ -15,7 +15,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/stretchr/testify/require"
 
-	"gavrix/core/session"
+	"gavrix.org/gavrix/core/session"
 )
 
 var (

@@ -9,14 +9,14 @@ import (
 	"math/rand/v2"
 	"os"
 
-	"gavrix/core/bus/can"
-	"gavrix/core/bus/i2c"
-	"gavrix/core/bus/pulse"
-	"gavrix/core/bus/spi"
-	"gavrix/core/bus/uart"
-	"gavrix/core/quantity"
-	"gavrix/core/wire"
-	"gavrix/core/wire/vcd"
+	"gavrix.org/gavrix/core/bus/can"
+	"gavrix.org/gavrix/core/bus/i2c"
+	"gavrix.org/gavrix/core/bus/pulse"
+	"gavrix.org/gavrix/core/bus/spi"
+	"gavrix.org/gavrix/core/bus/uart"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/wire"
+	"gavrix.org/gavrix/core/wire/vcd"
 )
 
 const (

@@ -10,8 +10,8 @@ import (
 	"math/rand/v2"
 	"os"
 
-	"gavrix/core/bus/uart"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/bus/uart"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 func main() {

@@ -9,8 +9,8 @@ import (
 	"fmt"
 	"os"
 
-	"gavrix/core/recognise"
-	"gavrix/core/recognise/samples"
+	"gavrix.org/gavrix/core/recognise"
+	"gavrix.org/gavrix/core/recognise/samples"
 )
 
 const head = `# Recognition

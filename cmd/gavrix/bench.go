@@ -9,10 +9,10 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gavrix/core/bench"
-	"gavrix/core/device"
-	"gavrix/core/doc"
-	"gavrix/demo"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/device"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/demo"
 )
 
 // applySets makes edits given as PATH=VALUE.

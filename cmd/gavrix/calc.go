@@ -6,7 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gavrix/core/finding"
+	"gavrix.org/gavrix/core/finding"
 )
 
 func calcCommand() *cobra.Command {

@@ -10,9 +10,9 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
-	"gavrix/core/clock"
-	"gavrix/core/finding"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/clock"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // generatorOptions describe a rate generator on the command line.

@@ -6,7 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gavrix/core/bus/can"
+	"gavrix.org/gavrix/core/bus/can"
 )
 
 // parseIDs reads identifiers in hex.

@@ -9,8 +9,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gavrix/core/bus/can"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/bus/can"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // parseMessage reads a message: NAME ID LENGTH PERIOD, the identifier with

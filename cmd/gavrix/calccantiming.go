@@ -6,9 +6,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gavrix/core/bus/can"
-	"gavrix/core/finding"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/bus/can"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // phaseOptions describe one phase of a can bit.

@@ -6,9 +6,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gavrix/core/clock"
-	"gavrix/core/finding"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/clock"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 func calcCounter() *cobra.Command {

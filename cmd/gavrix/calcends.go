@@ -6,9 +6,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gavrix/core/bus"
-	"gavrix/core/bus/all"
-	"gavrix/core/decode"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/bus/all"
+	"gavrix.org/gavrix/core/decode"
 )
 
 // endsRow is one difference of two ends.

@@ -8,12 +8,12 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gavrix/core/bus/can"
-	"gavrix/core/bus/i2c"
-	"gavrix/core/bus/pulse"
-	"gavrix/core/bus/spi"
-	"gavrix/core/bus/uart"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/bus/can"
+	"gavrix.org/gavrix/core/bus/i2c"
+	"gavrix.org/gavrix/core/bus/pulse"
+	"gavrix.org/gavrix/core/bus/spi"
+	"gavrix.org/gavrix/core/bus/uart"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // frameResult is what `calc frame` says about one exchange.

@@ -6,9 +6,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gavrix/core/bus/i2c"
-	"gavrix/core/finding"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/bus/i2c"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 type countersJSON struct {

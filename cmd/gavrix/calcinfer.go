@@ -7,8 +7,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gavrix/core/clock"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/clock"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 func calcInfer() *cobra.Command {

@@ -8,8 +8,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gavrix/core/bus/pulse"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/bus/pulse"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // pulseResult is what `calc pulse` says.

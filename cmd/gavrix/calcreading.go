@@ -8,9 +8,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gavrix/core/bus/uart"
-	"gavrix/core/recognise"
-	"gavrix/core/record"
+	"gavrix.org/gavrix/core/bus/uart"
+	"gavrix.org/gavrix/core/recognise"
+	"gavrix.org/gavrix/core/record"
 )
 
 // readingJSON is the form of a guess.

@@ -11,9 +11,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gavrix/core/bench"
-	"gavrix/core/register"
-	"gavrix/core/safe"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/register"
+	"gavrix.org/gavrix/core/safe"
 )
 
 type registerOptions struct {

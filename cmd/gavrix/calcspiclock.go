@@ -6,8 +6,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gavrix/core/bus/spi"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/bus/spi"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // parsePart reads a device: NAME MOST, then valid=, set-up= and hold=.

@@ -8,12 +8,12 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gavrix/core/bench"
-	"gavrix/core/picture"
-	"gavrix/core/register"
-	"gavrix/core/safe"
-	"gavrix/core/sim"
-	"gavrix/core/startup"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/picture"
+	"gavrix.org/gavrix/core/register"
+	"gavrix.org/gavrix/core/safe"
+	"gavrix.org/gavrix/core/sim"
+	"gavrix.org/gavrix/core/startup"
 )
 
 type startupOptions struct {

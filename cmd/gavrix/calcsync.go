@@ -8,10 +8,10 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gavrix/core/bus/uart"
-	"gavrix/core/clock"
-	"gavrix/core/decode"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/bus/uart"
+	"gavrix.org/gavrix/core/clock"
+	"gavrix.org/gavrix/core/decode"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // syncResult is what `calc sync` says.

@@ -5,9 +5,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gavrix/core/bus/uart"
-	"gavrix/core/finding"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/bus/uart"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 func calcMargin() *cobra.Command {

@@ -7,8 +7,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gavrix/core/coding"
-	"gavrix/core/safe"
+	"gavrix.org/gavrix/core/coding"
+	"gavrix.org/gavrix/core/safe"
 )
 
 func calcValue() *cobra.Command {

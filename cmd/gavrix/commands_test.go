@@ -15,14 +15,14 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"gavrix/core/bus/uart"
-	"gavrix/core/capture/pcapng"
-	"gavrix/core/clock"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/wire"
-	"gavrix/core/wire/vcd"
-	"gavrix/demo"
+	"gavrix.org/gavrix/core/bus/uart"
+	"gavrix.org/gavrix/core/capture/pcapng"
+	"gavrix.org/gavrix/core/clock"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/wire"
+	"gavrix.org/gavrix/core/wire/vcd"
+	"gavrix.org/gavrix/demo"
 )
 
 // run calls the program in this process and gives its output and status.

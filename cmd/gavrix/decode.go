@@ -19,17 +19,17 @@ import (
 	"github.com/mattn/go-isatty"
 	"github.com/spf13/cobra"
 
-	"gavrix/core/bench"
-	"gavrix/core/capture"
-	"gavrix/core/capture/jsonl"
-	"gavrix/core/decode"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/safe"
-	"gavrix/core/sim"
-	wirecsv "gavrix/core/wire/csv"
-	"gavrix/core/wire/vcd"
-	"gavrix/demo"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/capture/jsonl"
+	"gavrix.org/gavrix/core/decode"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/safe"
+	"gavrix.org/gavrix/core/sim"
+	wirecsv "gavrix.org/gavrix/core/wire/csv"
+	"gavrix.org/gavrix/core/wire/vcd"
+	"gavrix.org/gavrix/demo"
 )
 
 type decodeOptions struct {

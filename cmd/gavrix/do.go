@@ -13,19 +13,19 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gavrix/core/access"
-	"gavrix/core/bench"
-	"gavrix/core/capture"
-	"gavrix/core/capture/jsonl"
-	"gavrix/core/coding"
-	"gavrix/core/intent"
-	"gavrix/core/link"
-	"gavrix/core/operate"
-	"gavrix/core/operation"
-	"gavrix/core/quantity"
-	"gavrix/core/safe"
-	"gavrix/core/session"
-	"gavrix/core/sim"
+	"gavrix.org/gavrix/core/access"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/capture/jsonl"
+	"gavrix.org/gavrix/core/coding"
+	"gavrix.org/gavrix/core/intent"
+	"gavrix.org/gavrix/core/link"
+	"gavrix.org/gavrix/core/operate"
+	"gavrix.org/gavrix/core/operation"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/safe"
+	"gavrix.org/gavrix/core/session"
+	"gavrix.org/gavrix/core/sim"
 )
 
 type doOptions struct {

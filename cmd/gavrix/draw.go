@@ -7,14 +7,14 @@ import (
 	"path/filepath"
 	"strings"
 
-	"github.com/google/renameio/v2"
+	"github.com/google/renameio/v2/maybe"
 	"github.com/spf13/cobra"
 
-	"gavrix/core/safe"
-	"gavrix/core/scene"
-	"gavrix/draw/cells"
-	"gavrix/draw/pdf"
-	"gavrix/draw/svg"
+	"gavrix.org/gavrix/core/safe"
+	"gavrix.org/gavrix/core/scene"
+	"gavrix.org/gavrix/draw/cells"
+	"gavrix.org/gavrix/draw/pdf"
+	"gavrix.org/gavrix/draw/svg"
 )
 
 func drawCommand() *cobra.Command {
@@ -49,7 +49,7 @@ func (o *frameOptions) write(s *scene.Scene) error {
 	default:
 		return fmt.Errorf("--out %s: the name must end in .svg or .pdf", o.out)
 	}
-	if err := renameio.WriteFile(o.out, b.Bytes(), 0o644); err != nil {
+	if err := maybe.WriteFile(o.out, b.Bytes(), 0o644); err != nil {
 		return err
 	}
 	fmt.Fprintf(os.Stderr, "wrote %s\n", safe.Text(o.out))

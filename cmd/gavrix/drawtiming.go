@@ -8,9 +8,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gavrix/core/bench"
-	"gavrix/core/picture"
-	"gavrix/core/scene"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/picture"
+	"gavrix.org/gavrix/core/scene"
 )
 
 // pictureOptions are what pictures of a bench have in common.

@@ -8,11 +8,11 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gavrix/core/bench"
-	"gavrix/core/bus/uart"
-	"gavrix/core/picture"
-	"gavrix/core/quantity"
-	"gavrix/core/scene"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/bus/uart"
+	"gavrix.org/gavrix/core/picture"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/scene"
 )
 
 type frameOptions struct {

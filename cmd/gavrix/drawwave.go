@@ -11,14 +11,14 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gavrix/core/bus/all"
-	"gavrix/core/capture"
-	"gavrix/core/decode"
-	"gavrix/core/picture"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/scene"
-	"gavrix/core/sim"
+	"gavrix.org/gavrix/core/bus/all"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/decode"
+	"gavrix.org/gavrix/core/picture"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/scene"
+	"gavrix.org/gavrix/core/sim"
 )
 
 // waveOptions are those of `draw wave`: what it is made from, and the picture.

@@ -6,8 +6,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gavrix/core/bench"
-	"gavrix/core/safe"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/safe"
 )
 
 func exportCommand() *cobra.Command {

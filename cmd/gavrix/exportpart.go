@@ -6,9 +6,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gavrix/core/constants"
-	"gavrix/core/operation"
-	"gavrix/core/safe"
+	"gavrix.org/gavrix/core/constants"
+	"gavrix.org/gavrix/core/operation"
+	"gavrix.org/gavrix/core/safe"
 )
 
 func exportPart() *cobra.Command {

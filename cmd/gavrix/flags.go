@@ -9,7 +9,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
-	"gavrix/core/doc"
+	"gavrix.org/gavrix/core/doc"
 )
 
 // idle refuses flags that were given although they have no effect here, and says where

@@ -9,10 +9,10 @@ import (
 	"os"
 	"strings"
 
-	"gavrix/core/decode"
-	"gavrix/core/quantity"
-	"gavrix/core/recognise"
-	"gavrix/core/safe"
+	"gavrix.org/gavrix/core/decode"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/recognise"
+	"gavrix.org/gavrix/core/safe"
 )
 
 // fewLines are weighed at once.

@@ -10,15 +10,15 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gavrix/core/bench"
-	"gavrix/core/check"
-	"gavrix/core/finding"
-	"gavrix/core/link"
-	"gavrix/core/prove"
-	"gavrix/core/quantity"
-	"gavrix/core/safe"
-	"gavrix/core/session"
-	"gavrix/core/sim"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/check"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/link"
+	"gavrix.org/gavrix/core/prove"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/safe"
+	"gavrix.org/gavrix/core/session"
+	"gavrix.org/gavrix/core/sim"
 )
 
 func printJSON(v any) error {

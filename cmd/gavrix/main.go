@@ -12,12 +12,12 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gavrix/core/bench"
-	"gavrix/core/doc"
-	"gavrix/core/finding"
-	"gavrix/core/guard"
-	"gavrix/core/safe"
-	"gavrix/demo"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/guard"
+	"gavrix.org/gavrix/core/safe"
+	"gavrix.org/gavrix/demo"
 )
 
 // Exit statuses.

@@ -10,15 +10,15 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gavrix/core/bus"
-	"gavrix/core/bus/all"
-	"gavrix/core/capture"
-	"gavrix/core/decode"
-	"gavrix/core/intent"
-	"gavrix/core/picture"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/safe"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/bus/all"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/decode"
+	"gavrix.org/gavrix/core/intent"
+	"gavrix.org/gavrix/core/picture"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/safe"
 )
 
 // planForms says how transactions are planned on each bus.

@@ -5,8 +5,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gavrix/core/link/tty"
-	"gavrix/core/safe"
+	"gavrix.org/gavrix/core/link/tty"
+	"gavrix.org/gavrix/core/safe"
 )
 
 func portsCommand() *cobra.Command {

@@ -8,12 +8,12 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gavrix/core/capture"
-	"gavrix/core/capture/pcapng"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/safe"
-	"gavrix/core/sim"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/capture/pcapng"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/safe"
+	"gavrix.org/gavrix/core/sim"
 )
 
 func replayCommand() *cobra.Command {

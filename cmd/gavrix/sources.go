@@ -7,8 +7,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gavrix/core/bench"
-	"gavrix/core/safe"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/safe"
 )
 
 var origins = []string{bench.IsDefault, bench.IsChosen, bench.IsCopied, bench.IsDerived, bench.IsMeasured}

@@ -8,10 +8,10 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
-	"gavrix/core/capture"
-	"gavrix/core/sim"
-	"gavrix/demo"
-	"gavrix/tui"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/sim"
+	"gavrix.org/gavrix/demo"
+	"gavrix.org/gavrix/tui"
 )
 
 type uiOptions struct {

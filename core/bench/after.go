@@ -3,10 +3,10 @@ package bench
 import (
 	"fmt"
 
-	"gavrix/core/device"
-	"gavrix/core/operation"
-	"gavrix/core/record"
-	"gavrix/core/records"
+	"gavrix.org/gavrix/core/device"
+	"gavrix.org/gavrix/core/operation"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/records"
 )
 
 // mostAfter bounds how far back the state of a part is looked for.

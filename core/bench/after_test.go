@@ -9,10 +9,10 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"gavrix/core/bench"
-	"gavrix/core/link"
-	"gavrix/core/sim"
-	"gavrix/demo"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/link"
+	"gavrix.org/gavrix/core/sim"
+	"gavrix.org/gavrix/demo"
 )
 
 // TestStateBehindARecord: behind whatever is read, the lamps are told as they were written

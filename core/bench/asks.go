@@ -4,10 +4,10 @@ import (
 	"fmt"
 	"time"
 
-	"gavrix/core/doc"
-	"gavrix/core/finding"
-	"gavrix/core/operation"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/operation"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // BusAsk is something that the firmware does with a device again and again.

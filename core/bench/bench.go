@@ -7,9 +7,9 @@ import (
 	"fmt"
 	"io/fs"
 
-	"gavrix/core/doc"
-	"gavrix/core/finding"
-	"gavrix/core/register"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/register"
 )
 
 // Bench is a loaded bench file.

@@ -12,9 +12,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"gavrix/core/finding"
-	"gavrix/core/quantity"
-	"gavrix/demo"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/demo"
 )
 
 const good = `bench: Test

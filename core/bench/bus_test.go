@@ -13,9 +13,9 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"gavrix/core/finding"
-	"gavrix/core/startup"
-	"gavrix/demo"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/startup"
+	"gavrix.org/gavrix/demo"
 )
 
 func demoBench(t require.TestingT) *Bench {

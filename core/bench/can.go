@@ -7,12 +7,12 @@ import (
 	"strconv"
 	"strings"
 
-	"gavrix/core/bus"
-	"gavrix/core/bus/can"
-	"gavrix/core/doc"
-	"gavrix/core/finding"
-	"gavrix/core/quantity"
-	"gavrix/core/register"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/bus/can"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/register"
 )
 
 // CANUnit are the limits of a unit's bit timing, and where it goes.

@@ -6,7 +6,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"gavrix/core/finding"
+	"gavrix.org/gavrix/core/finding"
 )
 
 // TestTimingThatGivesAnotherRate is that finding first, with its fix, and no word of

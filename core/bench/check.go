@@ -3,10 +3,10 @@ package bench
 import (
 	"fmt"
 
-	"gavrix/core/bus"
-	"gavrix/core/check"
-	"gavrix/core/doc"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/check"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // characterChecks are the expectations of a character link.

@@ -3,9 +3,9 @@ package bench
 import (
 	"fmt"
 
-	"gavrix/core/clock"
-	"gavrix/core/doc"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/clock"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // clockSchema is what a clock says of itself.

@@ -11,11 +11,11 @@ import (
 	"strings"
 	"time"
 
-	"github.com/google/renameio/v2"
+	"github.com/google/renameio/v2/maybe"
 
-	"gavrix/core/device"
-	"gavrix/core/doc"
-	"gavrix/core/finding"
+	"gavrix.org/gavrix/core/device"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/finding"
 )
 
 // Apply makes the edits together as one step. An edit that would leave a
@@ -74,7 +74,7 @@ func (b *Bench) Save(path string) (written string, err error) {
 			if _, err := os.Lstat(beside); !errors.Is(err, os.ErrNotExist) {
 				continue
 			}
-			if err := renameio.WriteFile(beside, text, 0o644); err != nil {
+			if err := maybe.WriteFile(beside, text, 0o644); err != nil {
 				return "", err
 			}
 			return beside, ErrChangedOnDisk
@@ -82,7 +82,7 @@ func (b *Bench) Save(path string) (written string, err error) {
 	}
 	err = os.MkdirAll(filepath.Dir(path), 0o755)
 	if err == nil {
-		err = renameio.WriteFile(path, text, 0o644)
+		err = maybe.WriteFile(path, text, 0o644)
 	}
 	if err != nil {
 		return "", fmt.Errorf("%s was not written: %w", path, err)
@@ -191,7 +191,7 @@ func (b *Bench) saveBeside(folder string) error {
 			err = os.MkdirAll(filepath.Dir(to), 0o755)
 		}
 		if err == nil {
-			err = renameio.WriteFile(to, text, 0o644)
+			err = maybe.WriteFile(to, text, 0o644)
 		}
 		if err != nil {
 			return fmt.Errorf("the bench is saved, but %s is not beside it: %w", name, err)

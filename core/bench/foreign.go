@@ -7,7 +7,7 @@ import (
 	"sort"
 	"strings"
 
-	"gavrix/core/finding"
+	"gavrix.org/gavrix/core/finding"
 )
 
 // sharedRoles may be one field for several units.

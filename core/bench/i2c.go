@@ -4,13 +4,13 @@ import (
 	"fmt"
 	"strconv"
 
-	"gavrix/core/bus"
-	"gavrix/core/bus/i2c"
-	"gavrix/core/device"
-	"gavrix/core/doc"
-	"gavrix/core/finding"
-	"gavrix/core/quantity"
-	"gavrix/core/register"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/bus/i2c"
+	"gavrix.org/gavrix/core/device"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/register"
 )
 
 // I2CUnit is how a unit makes the clock of an i2c bus.

@@ -6,10 +6,10 @@ import (
 	"path"
 	"slices"
 
-	"gavrix/core/device"
-	"gavrix/core/doc"
-	"gavrix/core/finding"
-	"gavrix/core/register"
+	"gavrix.org/gavrix/core/device"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/register"
 )
 
 // keptFiles are the files that a bench refers to as they were read last, so that an

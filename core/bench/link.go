@@ -6,14 +6,14 @@ import (
 	"slices"
 	"strings"
 
-	"gavrix/core/bus"
-	"gavrix/core/check"
-	"gavrix/core/device"
-	"gavrix/core/doc"
-	"gavrix/core/finding"
-	"gavrix/core/quantity"
-	"gavrix/core/register"
-	"gavrix/core/startup"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/check"
+	"gavrix.org/gavrix/core/device"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/register"
+	"gavrix.org/gavrix/core/startup"
 )
 
 // Link is one bus in use, of any kind: the MCU's unit at one end, devices at the

@@ -3,8 +3,8 @@ package bench
 import (
 	"fmt"
 
-	"gavrix/core/clock"
-	"gavrix/core/finding"
+	"gavrix.org/gavrix/core/clock"
+	"gavrix.org/gavrix/core/finding"
 )
 
 // lintCommon finds what is wrong at the MCU's end of a link of any kind.

@@ -4,11 +4,11 @@ import (
 	"slices"
 	"strings"
 
-	"gavrix/core/device"
-	"gavrix/core/operation"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/records"
+	"gavrix.org/gavrix/core/device"
+	"gavrix.org/gavrix/core/operation"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/records"
 )
 
 // Meanings says what went over the links of a bench, by its device files. A nil one

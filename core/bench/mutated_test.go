@@ -9,8 +9,8 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"gavrix/core/finding"
-	"gavrix/demo"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/demo"
 )
 
 // values are what may stand where something else is wanted.

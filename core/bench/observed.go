@@ -4,9 +4,9 @@ import (
 	"fmt"
 	"slices"
 
-	"gavrix/core/bus"
-	"gavrix/core/bus/all"
-	"gavrix/core/doc"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/bus/all"
+	"gavrix.org/gavrix/core/doc"
 )
 
 // Observed is a bus that is known from captures only.

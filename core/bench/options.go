@@ -6,10 +6,10 @@ import (
 	"strconv"
 	"strings"
 
-	"gavrix/core/clock"
-	"gavrix/core/doc"
-	"gavrix/core/finding"
-	"gavrix/core/register"
+	"gavrix.org/gavrix/core/clock"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/register"
 )
 
 // readOptions reads the lasting option words.

@@ -6,12 +6,12 @@ import (
 	"strconv"
 	"strings"
 
-	"gavrix/core/bus"
-	"gavrix/core/bus/pulse"
-	"gavrix/core/doc"
-	"gavrix/core/finding"
-	"gavrix/core/quantity"
-	"gavrix/core/register"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/bus/pulse"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/register"
 )
 
 // PulseUnit is how a unit clocks bits out on the data line that carries the pulses.

@@ -10,10 +10,10 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"gavrix/core/bus/pulse"
-	"gavrix/core/quantity"
-	"gavrix/core/register"
-	"gavrix/demo"
+	"gavrix.org/gavrix/core/bus/pulse"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/register"
+	"gavrix.org/gavrix/demo"
 )
 
 // strip gives Lock 7 with another text of the strip's MCU end.

@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"strings"
 
-	"gavrix/core/bus/all"
-	"gavrix/core/doc"
+	"gavrix.org/gavrix/core/bus/all"
+	"gavrix.org/gavrix/core/doc"
 )
 
 // Schema of a bench file.

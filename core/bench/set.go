@@ -5,8 +5,8 @@ import (
 	"fmt"
 	"strings"
 
-	"gavrix/core/doc"
-	"gavrix/core/finding"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/finding"
 )
 
 // ParseSet reads a change in words: a path, as links.gauge.mcu.rate, then sep and a

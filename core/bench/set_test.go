@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"gavrix/core/finding"
+	"gavrix.org/gavrix/core/finding"
 )
 
 // TestPathsReadBack: any names, in quotes where they need them.

@@ -4,7 +4,7 @@ import (
 	"slices"
 	"strings"
 
-	"gavrix/core/doc"
+	"gavrix.org/gavrix/core/doc"
 )
 
 // Sourced is a value of a bench with where it comes from.

@@ -6,13 +6,13 @@ import (
 	"strconv"
 	"strings"
 
-	"gavrix/core/bus"
-	"gavrix/core/bus/spi"
-	"gavrix/core/device"
-	"gavrix/core/doc"
-	"gavrix/core/finding"
-	"gavrix/core/quantity"
-	"gavrix/core/register"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/bus/spi"
+	"gavrix.org/gavrix/core/device"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/register"
 )
 
 // SPIUnit is how a unit makes the clock of an spi bus.

@@ -5,8 +5,8 @@ import (
 	"slices"
 	"strings"
 
-	"gavrix/core/finding"
-	"gavrix/core/startup"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/startup"
 )
 
 // Chain gives the start-up chain of the MCU's end: the fields that its settings

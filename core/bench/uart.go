@@ -6,14 +6,14 @@ import (
 	"strconv"
 	"strings"
 
-	"gavrix/core/bus"
-	"gavrix/core/bus/uart"
-	"gavrix/core/clock"
-	"gavrix/core/device"
-	"gavrix/core/doc"
-	"gavrix/core/finding"
-	"gavrix/core/quantity"
-	"gavrix/core/register"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/bus/uart"
+	"gavrix.org/gavrix/core/clock"
+	"gavrix.org/gavrix/core/device"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/register"
 )
 
 // UART is a character link between the MCU and one device.

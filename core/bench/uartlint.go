@@ -5,10 +5,10 @@ import (
 	"math"
 	"strings"
 
-	"gavrix/core/bus/uart"
-	"gavrix/core/clock"
-	"gavrix/core/finding"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/bus/uart"
+	"gavrix.org/gavrix/core/clock"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // Direction is one way over a link, with the mismatch of its two clocks.

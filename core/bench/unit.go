@@ -1,12 +1,12 @@
 package bench
 
 import (
-	"gavrix/core/bus"
-	"gavrix/core/bus/all"
-	"gavrix/core/clock"
-	"gavrix/core/doc"
-	"gavrix/core/register"
-	"gavrix/core/startup"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/bus/all"
+	"gavrix.org/gavrix/core/clock"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/register"
+	"gavrix.org/gavrix/core/startup"
 )
 
 // MCU is the microcontroller.

@@ -5,10 +5,10 @@ import (
 	"sort"
 	"strings"
 
-	"gavrix/core/doc"
-	"gavrix/core/finding"
-	"gavrix/core/register"
-	"gavrix/core/startup"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/register"
+	"gavrix.org/gavrix/core/startup"
 )
 
 // registers reads the file of control registers; nil without one.

@@ -13,9 +13,9 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"gavrix/core/finding"
-	"gavrix/core/register"
-	"gavrix/demo"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/register"
+	"gavrix.org/gavrix/demo"
 )
 
 // settings reads a link's words back: field meanings by setting.

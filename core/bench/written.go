@@ -5,9 +5,9 @@ import (
 	"slices"
 	"strings"
 
-	"gavrix/core/doc"
-	"gavrix/core/finding"
-	"gavrix/core/startup"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/startup"
 )
 
 // lintWritten finds registers that a unit names for its rate and that can't be written:

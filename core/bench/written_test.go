@@ -6,7 +6,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"gavrix/core/finding"
+	"gavrix.org/gavrix/core/finding"
 )
 
 // TestRateRegisters: of every kind of unit, a register that is not there and one

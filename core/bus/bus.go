@@ -6,10 +6,10 @@ import (
 	"fmt"
 	"strconv"
 
-	"gavrix/core/doc"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/wire"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/wire"
 )
 
 // Decoder turns line levels into records. It is fed windows that follow each

@@ -5,8 +5,8 @@ import (
 	"slices"
 	"time"
 
-	"gavrix/core/quantity"
-	"gavrix/core/record"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
 )
 
 // Meta describes a capture as a whole: its lines, and the links whose roles they

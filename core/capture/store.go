@@ -9,10 +9,10 @@ import (
 	"sync"
 	"sync/atomic"
 
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/records"
-	"gavrix/core/wire"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/records"
+	"gavrix.org/gavrix/core/wire"
 )
 
 // Counters are what has been seen on one direction of a link.

@@ -7,9 +7,9 @@ import (
 	"strconv"
 	"strings"
 
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/records"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/records"
 )
 
 // Condition is what a Trigger waits for: one of its fields.

@@ -9,9 +9,9 @@ import (
 	"strconv"
 	"strings"
 
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/safe"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/safe"
 )
 
 // Cell is one expected byte, or any byte.

@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"gavrix/core/record"
+	"gavrix.org/gavrix/core/record"
 )
 
 func chars(b []byte) []Char {

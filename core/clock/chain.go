@@ -5,8 +5,8 @@ import (
 	"fmt"
 	"math"
 
-	"gavrix/core/doc"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // Chain is a counter whose output clocks a receiver that divides once more by a

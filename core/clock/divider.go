@@ -5,8 +5,8 @@ import (
 	"fmt"
 	"math"
 
-	"gavrix/core/doc"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // Divider is an integer rate generator of an asynchronous receiver and

@@ -8,9 +8,9 @@ import (
 	"sort"
 	"strings"
 
-	"gavrix/core/doc"
-	"gavrix/core/formula"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/formula"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // Variable is what a formula is written with: a value for a field, in a range.

@@ -5,8 +5,8 @@ import (
 	"fmt"
 	"math"
 
-	"gavrix/core/doc"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // Fractional divides by n + f/2^b: the ticks last n or n + 1 clocks, so that

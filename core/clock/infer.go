@@ -6,7 +6,7 @@ import (
 	"sort"
 	"strconv"
 
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // Cause is a reason for a measured rate that is not the programmed one.

@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"strings"
 
-	"gavrix/core/doc"
-	"gavrix/core/finding"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/finding"
 )
 
 // GeneratorKind is a kind of rate generator as files describe it: its key, the keys

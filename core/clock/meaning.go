@@ -6,7 +6,7 @@ import (
 	"math"
 	"sort"
 
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // Usual rates of asynchronous links, in baud.

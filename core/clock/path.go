@@ -8,8 +8,8 @@ import (
 	"math"
 	"strings"
 
-	"gavrix/core/finding"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // Op is what one hop does to the frequency.

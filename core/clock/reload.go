@@ -5,8 +5,8 @@ import (
 	"fmt"
 	"math"
 
-	"gavrix/core/doc"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // Reload is a timer that counts up from a reload value and overflows at 2^w; its

@@ -8,8 +8,8 @@ import (
 	"strconv"
 	"strings"
 
-	"gavrix/core/finding"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // Workable is the largest rate error, as a share, with which a setting counts

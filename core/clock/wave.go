@@ -5,8 +5,8 @@ import (
 	"fmt"
 	"math"
 
-	"gavrix/core/finding"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // Counter is a timer that makes a square wave or pulses: it counts up from a

@@ -8,8 +8,8 @@ import (
 	"strings"
 	"unicode"
 
-	"gavrix/core/device"
-	"gavrix/core/operation"
+	"gavrix.org/gavrix/core/device"
+	"gavrix.org/gavrix/core/operation"
 )
 
 // Constant is a named number.

@@ -8,8 +8,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"gavrix/core/bench"
-	"gavrix/demo"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/demo"
 )
 
 // TestConstantsSayWhatTheFileSays: each number decodes back to the field, code or register

@@ -10,11 +10,11 @@ import (
 	"slices"
 	"sort"
 
-	"gavrix/core/bus"
-	"gavrix/core/capture"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/wire"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/wire"
 )
 
 // Source gives the levels of a file, stretch by stretch.

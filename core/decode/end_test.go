@@ -9,11 +9,11 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"gavrix/core/bus/all"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/wire"
-	"gavrix/core/wire/vcd"
+	"gavrix.org/gavrix/core/bus/all"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/wire"
+	"gavrix.org/gavrix/core/wire/vcd"
 )
 
 // examples are a link of each kind, and plans of whole transactions on it.

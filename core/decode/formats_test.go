@@ -10,10 +10,10 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"gavrix/core/wire"
-	"gavrix/core/wire/csv"
-	"gavrix/core/wire/vcd"
-	"gavrix/core/wire/wiretest"
+	"gavrix.org/gavrix/core/wire"
+	"gavrix.org/gavrix/core/wire/csv"
+	"gavrix.org/gavrix/core/wire/vcd"
+	"gavrix.org/gavrix/core/wire/wiretest"
 )
 
 // TestLevelsGoThroughFiles writes random lines, also with unknown stretches and with

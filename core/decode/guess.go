@@ -8,9 +8,9 @@ import (
 	"slices"
 	"strings"
 
-	"gavrix/core/bus/all"
-	"gavrix/core/quantity"
-	"gavrix/core/recognise"
+	"gavrix.org/gavrix/core/bus/all"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/recognise"
 )
 
 // mostGathered bounds the edges that are read for recognising lines, however

@@ -3,9 +3,9 @@ package decode
 import (
 	"io"
 
-	"gavrix/core/capture"
-	"gavrix/core/quantity"
-	"gavrix/core/wire"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/wire"
 )
 
 // stretch is the length of the windows that Kept gives.

@@ -5,11 +5,11 @@ import (
 	"fmt"
 	"strings"
 
-	"gavrix/core/bench"
-	"gavrix/core/bus"
-	"gavrix/core/bus/all"
-	"gavrix/core/doc"
-	"gavrix/core/wire"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/bus/all"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/wire"
 )
 
 // Line is where the levels of a line of a bus come from: a line of the source,

@@ -7,9 +7,9 @@ import (
 	"path/filepath"
 	"strings"
 
-	"gavrix/core/quantity"
-	"gavrix/core/wire/csv"
-	"gavrix/core/wire/vcd"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/wire/csv"
+	"gavrix.org/gavrix/core/wire/vcd"
 )
 
 // vcdSource makes a Reader a Source.

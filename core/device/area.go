@@ -6,7 +6,7 @@ import (
 	"slices"
 	"strings"
 
-	"gavrix/core/doc"
+	"gavrix.org/gavrix/core/doc"
 )
 
 // Area is a stretch of a memory with a purpose of its own.

@@ -6,13 +6,13 @@ import (
 	"strconv"
 	"strings"
 
-	"gavrix/core/access"
-	"gavrix/core/doc"
-	"gavrix/core/finding"
-	"gavrix/core/objects"
-	"gavrix/core/packet"
-	"gavrix/core/quantity"
-	"gavrix/core/register"
+	"gavrix.org/gavrix/core/access"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/objects"
+	"gavrix.org/gavrix/core/packet"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/register"
 )
 
 // Dialogue is how a part is asked and answers.

@@ -3,8 +3,8 @@ package device
 import (
 	"strings"
 
-	"gavrix/core/access"
-	"gavrix/core/register"
+	"gavrix.org/gavrix/core/access"
+	"gavrix.org/gavrix/core/register"
 )
 
 // Text implements access.Asked.

@@ -6,11 +6,11 @@ import (
 	"strconv"
 	"strings"
 
-	"gavrix/core/access"
-	"gavrix/core/bus/can"
-	"gavrix/core/doc"
-	"gavrix/core/objects"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/access"
+	"gavrix.org/gavrix/core/bus/can"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/objects"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 var identifierType = doc.Scalar("an identifier, as 0x60A; with more than 3 digits it has 29 bits", func(s string) (Identifier, error) {

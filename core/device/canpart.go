@@ -4,11 +4,11 @@ import (
 	"bytes"
 	"encoding/binary"
 
-	"gavrix/core/access"
-	"gavrix/core/bus/can"
-	"gavrix/core/objects"
-	"gavrix/core/quantity"
-	"gavrix/core/register"
+	"gavrix.org/gavrix/core/access"
+	"gavrix.org/gavrix/core/bus/can"
+	"gavrix.org/gavrix/core/objects"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/register"
 )
 
 // CANPart is a part with registers at a can node.

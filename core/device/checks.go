@@ -3,9 +3,9 @@ package device
 import (
 	"slices"
 
-	"gavrix/core/access"
-	"gavrix/core/doc"
-	"gavrix/core/packet"
+	"gavrix.org/gavrix/core/access"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/packet"
 )
 
 // checkSums are the keys of how a check is worked out.

@@ -6,13 +6,13 @@ import (
 	"fmt"
 	"io/fs"
 
-	"gavrix/core/access"
-	"gavrix/core/bus"
-	"gavrix/core/bus/all"
-	"gavrix/core/bus/i2c"
-	"gavrix/core/bus/spi"
-	"gavrix/core/doc"
-	"gavrix/core/finding"
+	"gavrix.org/gavrix/core/access"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/bus/all"
+	"gavrix.org/gavrix/core/bus/i2c"
+	"gavrix.org/gavrix/core/bus/spi"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/finding"
 )
 
 // Device is a described part.

@@ -5,7 +5,7 @@ import (
 	"math/big"
 	"strings"
 
-	"gavrix/core/doc"
+	"gavrix.org/gavrix/core/doc"
 )
 
 // Effect is how what a part does is shown beside the bits that do it.

@@ -7,7 +7,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"gavrix/demo"
+	"gavrix.org/gavrix/demo"
 )
 
 func FuzzParse(f *testing.F) {

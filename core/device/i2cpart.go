@@ -1,9 +1,9 @@
 package device
 
 import (
-	"gavrix/core/access"
-	"gavrix/core/bus/i2c"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/access"
+	"gavrix.org/gavrix/core/bus/i2c"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // i2cPort is a part with registers at an address.

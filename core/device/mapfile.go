@@ -10,14 +10,14 @@ import (
 	"strconv"
 	"strings"
 
-	"gavrix/core/access"
-	"gavrix/core/coding"
-	"gavrix/core/doc"
-	"gavrix/core/finding"
-	"gavrix/core/formula"
-	"gavrix/core/objects"
-	"gavrix/core/quantity"
-	"gavrix/core/register"
+	"gavrix.org/gavrix/core/access"
+	"gavrix.org/gavrix/core/coding"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/formula"
+	"gavrix.org/gavrix/core/objects"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/register"
 )
 
 var accessType = doc.Enum("read-write", "read-only", "write-only", "write-1-to-clear", "clear-on-read", "write-1-to-start")

@@ -4,9 +4,9 @@ import (
 	"maps"
 	"slices"
 
-	"gavrix/core/access"
-	"gavrix/core/doc"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/access"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // Memory is a part whose numbers reach bytes.

@@ -6,11 +6,11 @@ import (
 	"slices"
 	"strconv"
 
-	"gavrix/core/doc"
-	"gavrix/core/finding"
-	"gavrix/core/formula"
-	"gavrix/core/quantity"
-	"gavrix/core/register"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/formula"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/register"
 )
 
 // Acts is what a simulated part with registers does by itself.

@@ -5,11 +5,11 @@ import (
 	"slices"
 	"strings"
 
-	"gavrix/core/access"
-	"gavrix/core/coding"
-	"gavrix/core/formula"
-	"gavrix/core/quantity"
-	"gavrix/core/register"
+	"gavrix.org/gavrix/core/access"
+	"gavrix.org/gavrix/core/coding"
+	"gavrix.org/gavrix/core/formula"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/register"
 )
 
 // Map is what a part with registers holds, and how one gets at it.

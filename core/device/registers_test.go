@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"gavrix/core/register"
+	"gavrix.org/gavrix/core/register"
 )
 
 const part = `device: sluice

@@ -5,7 +5,7 @@ import (
 	"math/rand/v2"
 	"strconv"
 
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // Running is a device at work. It sees only the characters that its own

@@ -1,10 +1,10 @@
 package device
 
 import (
-	"gavrix/core/access"
-	"gavrix/core/bus/spi"
-	"gavrix/core/doc"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/access"
+	"gavrix.org/gavrix/core/bus/spi"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // chainPort are parts behind each other that all take what passes: at each clock every

@@ -1,9 +1,9 @@
 package device
 
 import (
-	"gavrix/core/access"
-	"gavrix/core/bus/spi"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/access"
+	"gavrix.org/gavrix/core/bus/spi"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // spiPort is a part with registers behind a select.

@@ -9,9 +9,9 @@ import (
 	"slices"
 	"strings"
 
-	"gavrix/core/coding"
-	"gavrix/core/doc"
-	"gavrix/core/register"
+	"gavrix.org/gavrix/core/coding"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/register"
 )
 
 // TableOf gives the name of the file with registers that the text of a device file names,

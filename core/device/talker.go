@@ -8,11 +8,11 @@ import (
 	"strconv"
 	"strings"
 
-	"gavrix/core/bus/uart"
-	"gavrix/core/doc"
-	"gavrix/core/finding"
-	"gavrix/core/formula"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/bus/uart"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/formula"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // Talker is what a part on a character link says: lines that it sends unasked, and

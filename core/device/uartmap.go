@@ -3,9 +3,9 @@ package device
 import (
 	"slices"
 
-	"gavrix/core/doc"
-	"gavrix/core/packet"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/packet"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // packetKeys say how messages stand on a character link.

@@ -3,10 +3,10 @@ package device
 import (
 	"slices"
 
-	"gavrix/core/access"
-	"gavrix/core/bus/uart"
-	"gavrix/core/packet"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/access"
+	"gavrix.org/gavrix/core/bus/uart"
+	"gavrix.org/gavrix/core/packet"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // askedPart is a part on a character link that is asked and answers.

@@ -1,8 +1,8 @@
 package diagnose
 
 import (
-	"gavrix/core/capture"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // window is how far back the traffic of a bus is looked at.

@@ -3,12 +3,12 @@ package diagnose
 import (
 	"fmt"
 
-	"gavrix/core/bench"
-	"gavrix/core/capture"
-	"gavrix/core/finding"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/records"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/records"
 )
 
 // seenOnBus is what a tap saw of a can bus lately.

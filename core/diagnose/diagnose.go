@@ -6,12 +6,12 @@ import (
 	"fmt"
 	"sort"
 
-	"gavrix/core/bench"
-	"gavrix/core/capture"
-	"gavrix/core/finding"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/records"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/records"
 )
 
 // patience is how long a sent message may stay without an answer before that

@@ -6,14 +6,14 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"gavrix/core/bench"
-	"gavrix/core/capture"
-	"gavrix/core/finding"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/sim"
-	"gavrix/core/wire"
-	"gavrix/demo"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/sim"
+	"gavrix.org/gavrix/core/wire"
+	"gavrix.org/gavrix/demo"
 )
 
 const ms = quantity.Millisecond

@@ -3,13 +3,13 @@ package diagnose
 import (
 	"fmt"
 
-	"gavrix/core/bench"
-	"gavrix/core/bus/i2c"
-	"gavrix/core/capture"
-	"gavrix/core/finding"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/records"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/bus/i2c"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/records"
 )
 
 // i2cBus gives findings about the newest traffic of an i2c bus.

@@ -3,11 +3,11 @@ package diagnose
 import (
 	"fmt"
 
-	"gavrix/core/bench"
-	"gavrix/core/capture"
-	"gavrix/core/finding"
-	"gavrix/core/record"
-	"gavrix/core/records"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/records"
 )
 
 // pulseLine gives findings about the newest traffic of a pulse line.

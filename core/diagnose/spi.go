@@ -5,14 +5,14 @@ import (
 	"slices"
 	"strings"
 
-	"gavrix/core/bench"
-	"gavrix/core/bus/spi"
-	"gavrix/core/capture"
-	"gavrix/core/finding"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/records"
-	"gavrix/core/wire"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/bus/spi"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/records"
+	"gavrix.org/gavrix/core/wire"
 )
 
 // spiBus gives findings about the newest traffic of an spi bus.

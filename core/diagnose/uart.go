@@ -4,13 +4,13 @@ import (
 	"fmt"
 	"strings"
 
-	"gavrix/core/bench"
-	"gavrix/core/bus/uart"
-	"gavrix/core/capture"
-	"gavrix/core/finding"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/safe"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/bus/uart"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/safe"
 )
 
 func uartLink(snap *capture.Snapshot, link *bench.Link) []finding.Finding {

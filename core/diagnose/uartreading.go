@@ -5,14 +5,14 @@ import (
 	"slices"
 	"strings"
 
-	"gavrix/core/bench"
-	"gavrix/core/bus/uart"
-	"gavrix/core/capture"
-	"gavrix/core/finding"
-	"gavrix/core/quantity"
-	"gavrix/core/recognise"
-	"gavrix/core/record"
-	"gavrix/core/records"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/bus/uart"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/recognise"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/records"
 )
 
 const (

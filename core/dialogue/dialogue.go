@@ -8,10 +8,10 @@ import (
 	"slices"
 	"sort"
 
-	"gavrix/core/capture"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/records"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/records"
 )
 
 // Filter says which records to show.

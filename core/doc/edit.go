@@ -10,7 +10,7 @@ import (
 
 	"go.yaml.in/yaml/v4"
 
-	"gavrix/core/finding"
+	"gavrix.org/gavrix/core/finding"
 )
 
 // splice replaces old by new at the offset.

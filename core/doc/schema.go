@@ -6,8 +6,8 @@ import (
 	"strconv"
 	"strings"
 
-	"gavrix/core/finding"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // Type says what may stand at a place of a file. One table of types gives

@@ -6,7 +6,7 @@ import (
 
 	"go.yaml.in/yaml/v4"
 
-	"gavrix/core/finding"
+	"gavrix.org/gavrix/core/finding"
 )
 
 // yamlWords says in our words what the parser found, and how to mend it.

@@ -8,8 +8,8 @@ import (
 	"sort"
 	"strings"
 
-	"gavrix/core/quantity"
-	"gavrix/core/safe"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/safe"
 )
 
 // Severity orders findings by how much they matter.

@@ -3,13 +3,13 @@
 package ledger
 
 import (
-	"gavrix/core/bench"
-	"gavrix/core/capture"
-	"gavrix/core/device"
-	"gavrix/core/operation"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/records"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/device"
+	"gavrix.org/gavrix/core/operation"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/records"
 )
 
 // Entry is what is known of a register.

@@ -6,8 +6,8 @@ import (
 	"strconv"
 	"strings"
 
-	"gavrix/core/quantity"
-	"gavrix/core/record"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
 )
 
 // Intent is something that can be asked of a link. It is a plain value; its text is

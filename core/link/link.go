@@ -7,10 +7,10 @@ import (
 	"errors"
 	"time"
 
-	"gavrix/core/bench"
-	"gavrix/core/capture"
-	"gavrix/core/finding"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // Info is what a link's source can do and how it is.

@@ -1,14 +1,14 @@
 package operate
 
 import (
-	"gavrix/core/access"
-	"gavrix/core/capture"
-	"gavrix/core/coding"
-	"gavrix/core/link"
-	"gavrix/core/operation"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/records"
+	"gavrix.org/gavrix/core/access"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/coding"
+	"gavrix.org/gavrix/core/link"
+	"gavrix.org/gavrix/core/operation"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/records"
 )
 
 // intent gives what is asked of the session for the words of a bus.

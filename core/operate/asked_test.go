@@ -11,17 +11,17 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"gavrix/core/bench"
-	"gavrix/core/capture"
-	"gavrix/core/finding"
-	"gavrix/core/intent"
-	"gavrix/core/ledger"
-	"gavrix/core/link"
-	"gavrix/core/operate"
-	"gavrix/core/operation"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/sim"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/intent"
+	"gavrix.org/gavrix/core/ledger"
+	"gavrix.org/gavrix/core/link"
+	"gavrix.org/gavrix/core/operate"
+	"gavrix.org/gavrix/core/operation"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/sim"
 )
 
 // TestWhatComesOfAsking: parts that are asked and answer, each by verdict, words and value.

@@ -5,12 +5,12 @@ import (
 	"fmt"
 	"os"
 
-	"gavrix/core/access"
-	"gavrix/core/device"
-	"gavrix/core/image"
-	"gavrix/core/link"
-	"gavrix/core/operation"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/access"
+	"gavrix.org/gavrix/core/device"
+	"gavrix.org/gavrix/core/image"
+	"gavrix.org/gavrix/core/link"
+	"gavrix.org/gavrix/core/operation"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // patient does a step on a memory, which does not answer while it writes: it is asked

@@ -11,12 +11,12 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"gavrix/core/bench"
-	"gavrix/core/capture"
-	"gavrix/core/link"
-	"gavrix/core/operate"
-	"gavrix/core/quantity"
-	"gavrix/core/sim"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/link"
+	"gavrix.org/gavrix/core/operate"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/sim"
 )
 
 // crc8 is the check of the files below, bit by bit.

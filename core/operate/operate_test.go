@@ -12,16 +12,16 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"gavrix/core/bench"
-	"gavrix/core/capture"
-	"gavrix/core/device"
-	"gavrix/core/finding"
-	"gavrix/core/link"
-	"gavrix/core/operate"
-	"gavrix/core/operation"
-	"gavrix/core/quantity"
-	"gavrix/core/sim"
-	"gavrix/demo"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/device"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/link"
+	"gavrix.org/gavrix/core/operate"
+	"gavrix.org/gavrix/core/operation"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/sim"
+	"gavrix.org/gavrix/demo"
 )
 
 // session gives the demo, without what its firmware does by itself, after all parts are

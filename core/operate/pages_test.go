@@ -10,13 +10,13 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"gavrix/core/bench"
-	"gavrix/core/capture"
-	"gavrix/core/ledger"
-	"gavrix/core/operate"
-	"gavrix/core/operation"
-	"gavrix/core/quantity"
-	"gavrix/core/sim"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/ledger"
+	"gavrix.org/gavrix/core/operate"
+	"gavrix.org/gavrix/core/operation"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/sim"
 )
 
 // paged is a bench with parts whose registers stand on pages, on three buses.

@@ -12,12 +12,12 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"gavrix/core/bench"
-	"gavrix/core/link"
-	"gavrix/core/operate"
-	"gavrix/core/operation"
-	"gavrix/core/quantity"
-	"gavrix/core/sim"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/link"
+	"gavrix.org/gavrix/core/operate"
+	"gavrix.org/gavrix/core/operation"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/sim"
 )
 
 // withFile gives a bench with one part on I2C.

@@ -5,8 +5,8 @@ import (
 	"math/bits"
 	"strings"
 
-	"gavrix/core/link"
-	"gavrix/core/operation"
+	"gavrix.org/gavrix/core/link"
+	"gavrix.org/gavrix/core/operation"
 )
 
 // scan asks every address who is there.

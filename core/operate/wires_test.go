@@ -10,13 +10,13 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"gavrix/core/bench"
-	"gavrix/core/capture"
-	"gavrix/core/diagnose"
-	"gavrix/core/link"
-	"gavrix/core/operate"
-	"gavrix/core/quantity"
-	"gavrix/core/sim"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/diagnose"
+	"gavrix.org/gavrix/core/link"
+	"gavrix.org/gavrix/core/operate"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/sim"
 )
 
 // wired is a bench with a part on one data line, one on two, and parts on other buses; the

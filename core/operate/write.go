@@ -3,8 +3,8 @@ package operate
 import (
 	"strings"
 
-	"gavrix/core/device"
-	"gavrix/core/register"
+	"gavrix.org/gavrix/core/device"
+	"gavrix.org/gavrix/core/register"
 )
 
 // masks are the bits of a register by what reading and writing do, while a value that it

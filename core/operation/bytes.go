@@ -7,9 +7,9 @@ import (
 	"strconv"
 	"strings"
 
-	"gavrix/core/access"
-	"gavrix/core/device"
-	"gavrix/core/image"
+	"gavrix.org/gavrix/core/access"
+	"gavrix.org/gavrix/core/device"
+	"gavrix.org/gavrix/core/image"
 )
 
 // mostBytes bounds what one operation on a memory is about.

@@ -4,11 +4,11 @@ import (
 	"fmt"
 	"strings"
 
-	"gavrix/core/access"
-	"gavrix/core/device"
-	"gavrix/core/objects"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
+	"gavrix.org/gavrix/core/access"
+	"gavrix.org/gavrix/core/device"
+	"gavrix.org/gavrix/core/objects"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
 )
 
 // canWire: a message is a frame, or a transfer of an object.

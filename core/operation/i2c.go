@@ -5,9 +5,9 @@ import (
 	"strconv"
 	"strings"
 
-	"gavrix/core/access"
-	"gavrix/core/bus/i2c"
-	"gavrix/core/record"
+	"gavrix.org/gavrix/core/access"
+	"gavrix.org/gavrix/core/bus/i2c"
+	"gavrix.org/gavrix/core/record"
 )
 
 // i2cWire: all spans are one transaction, each behind a start of its own.

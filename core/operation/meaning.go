@@ -5,10 +5,10 @@ import (
 	"slices"
 	"strings"
 
-	"gavrix/core/access"
-	"gavrix/core/device"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
+	"gavrix.org/gavrix/core/access"
+	"gavrix.org/gavrix/core/device"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
 )
 
 // Meaning is what a transaction says of a part's registers.

@@ -12,17 +12,17 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"gavrix/core/access"
-	"gavrix/core/bench"
-	"gavrix/core/bus/can"
-	"gavrix/core/capture"
-	"gavrix/core/device"
-	"gavrix/core/objects"
-	"gavrix/core/operation"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/sim"
-	"gavrix/demo"
+	"gavrix.org/gavrix/core/access"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/bus/can"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/device"
+	"gavrix.org/gavrix/core/objects"
+	"gavrix.org/gavrix/core/operation"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/sim"
+	"gavrix.org/gavrix/demo"
 )
 
 func lock7(t require.TestingT) *bench.Bench {

@@ -5,9 +5,9 @@ import (
 	"slices"
 	"strings"
 
-	"gavrix/core/access"
-	"gavrix/core/record"
-	"gavrix/core/safe"
+	"gavrix.org/gavrix/core/access"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/safe"
 )
 
 // Position is a word or byte of a transaction or frame as it passed.

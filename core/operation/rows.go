@@ -4,9 +4,9 @@ import (
 	"fmt"
 	"slices"
 
-	"gavrix/core/access"
-	"gavrix/core/objects"
-	"gavrix/core/packet"
+	"gavrix.org/gavrix/core/access"
+	"gavrix.org/gavrix/core/objects"
+	"gavrix.org/gavrix/core/packet"
 )
 
 // Row is some bits of a planned step, and what they mean.

@@ -6,9 +6,9 @@ import (
 	"slices"
 	"strings"
 
-	"gavrix/core/access"
-	"gavrix/core/bus/spi"
-	"gavrix/core/record"
+	"gavrix.org/gavrix/core/access"
+	"gavrix.org/gavrix/core/bus/spi"
+	"gavrix.org/gavrix/core/record"
 )
 
 // spiWire: each span is a select of its own.

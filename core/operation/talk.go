@@ -3,9 +3,9 @@ package operation
 import (
 	"bytes"
 
-	"gavrix/core/access"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
+	"gavrix.org/gavrix/core/access"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
 )
 
 // Asking is a request to a part that answers, on its way: what Next gives is sent, what

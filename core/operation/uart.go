@@ -5,11 +5,11 @@ import (
 	"fmt"
 	"strconv"
 
-	"gavrix/core/access"
-	"gavrix/core/bus/uart"
-	"gavrix/core/packet"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
+	"gavrix.org/gavrix/core/access"
+	"gavrix.org/gavrix/core/bus/uart"
+	"gavrix.org/gavrix/core/packet"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
 )
 
 // uartWire: a message is a packet of characters.

@@ -3,8 +3,8 @@ package operation
 import (
 	"slices"
 
-	"gavrix/core/access"
-	"gavrix/core/record"
+	"gavrix.org/gavrix/core/access"
+	"gavrix.org/gavrix/core/record"
 )
 
 // wire is how the operations of a kind of bus stand in its words and records: a file and

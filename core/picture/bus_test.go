@@ -10,13 +10,13 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"gavrix/core/bench"
-	"gavrix/core/bus/spi"
-	"gavrix/core/finding"
-	"gavrix/core/quantity"
-	"gavrix/core/scene"
-	"gavrix/core/startup"
-	"gavrix/demo"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/bus/spi"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/scene"
+	"gavrix.org/gavrix/core/startup"
+	"gavrix.org/gavrix/demo"
 )
 
 func lock7(t require.TestingT) *bench.Bench {

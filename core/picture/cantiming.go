@@ -3,10 +3,10 @@ package picture
 import (
 	"fmt"
 
-	"gavrix/core/bench"
-	"gavrix/core/bus/can"
-	"gavrix/core/quantity"
-	"gavrix/core/scene"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/bus/can"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/scene"
 )
 
 // mostTicks is the number of quanta up to which each is drawn.

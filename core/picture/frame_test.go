@@ -7,9 +7,9 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"gavrix/core/bus/uart"
-	"gavrix/core/quantity"
-	"gavrix/core/scene"
+	"gavrix.org/gavrix/core/bus/uart"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/scene"
 )
 
 func ends(sender, receiver string, sRate, rRate float64) FrameEnds {

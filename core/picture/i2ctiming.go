@@ -3,9 +3,9 @@ package picture
 import (
 	"fmt"
 
-	"gavrix/core/bench"
-	"gavrix/core/quantity"
-	"gavrix/core/scene"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/scene"
 )
 
 // I2CTiming shows one period of the clock: the line as it falls and rises, what

@@ -3,11 +3,11 @@ package picture
 import (
 	"fmt"
 
-	"gavrix/core/capture"
-	"gavrix/core/intent"
-	"gavrix/core/record"
-	"gavrix/core/safe"
-	"gavrix/core/scene"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/intent"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/safe"
+	"gavrix.org/gavrix/core/scene"
 )
 
 // planned shows what should be on a line, under the records that are meant as

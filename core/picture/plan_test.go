@@ -8,15 +8,15 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"gavrix/core/bus"
-	"gavrix/core/bus/all"
-	"gavrix/core/bus/can"
-	"gavrix/core/bus/i2c"
-	"gavrix/core/bus/spi"
-	"gavrix/core/bus/uart"
-	"gavrix/core/intent"
-	"gavrix/core/quantity"
-	"gavrix/core/scene"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/bus/all"
+	"gavrix.org/gavrix/core/bus/can"
+	"gavrix.org/gavrix/core/bus/i2c"
+	"gavrix.org/gavrix/core/bus/spi"
+	"gavrix.org/gavrix/core/bus/uart"
+	"gavrix.org/gavrix/core/intent"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/scene"
 )
 
 func plan(t *testing.T, kind, text string) *intent.Plan {

@@ -3,10 +3,10 @@ package picture
 import (
 	"fmt"
 
-	"gavrix/core/bench"
-	"gavrix/core/bus/pulse"
-	"gavrix/core/quantity"
-	"gavrix/core/scene"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/bus/pulse"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/scene"
 )
 
 // PulseTiming shows a 0 and a 1 on the line as the patterns make them, against what

@@ -3,10 +3,10 @@ package picture
 import (
 	"fmt"
 
-	"gavrix/core/bench"
-	"gavrix/core/bus/spi"
-	"gavrix/core/quantity"
-	"gavrix/core/scene"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/bus/spi"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/scene"
 )
 
 // spiBits is how many bits a picture of spi timing shows.

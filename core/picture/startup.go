@@ -5,10 +5,10 @@ import (
 	"slices"
 	"strings"
 
-	"gavrix/core/bench"
-	"gavrix/core/register"
-	"gavrix/core/scene"
-	"gavrix/core/startup"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/register"
+	"gavrix.org/gavrix/core/scene"
+	"gavrix.org/gavrix/core/startup"
 )
 
 // Glyph marks the state of a start-up step.

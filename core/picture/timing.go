@@ -1,8 +1,8 @@
 package picture
 
 import (
-	"gavrix/core/bench"
-	"gavrix/core/scene"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/scene"
 )
 
 // Look says what of a link's timing is drawn.

@@ -4,12 +4,12 @@ package picture
 import (
 	"fmt"
 
-	"gavrix/core/bench"
-	"gavrix/core/bus/uart"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/safe"
-	"gavrix/core/scene"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/bus/uart"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/safe"
+	"gavrix.org/gavrix/core/scene"
 )
 
 // FrameEnds is one direction over a uart link.

@@ -6,15 +6,15 @@ import (
 	"sort"
 	"strings"
 
-	"gavrix/core/bus"
-	"gavrix/core/capture"
-	"gavrix/core/intent"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/records"
-	"gavrix/core/safe"
-	"gavrix/core/scene"
-	"gavrix/core/wire"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/intent"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/records"
+	"gavrix.org/gavrix/core/safe"
+	"gavrix.org/gavrix/core/scene"
+	"gavrix.org/gavrix/core/wire"
 )
 
 // Band is one link in a picture of line levels.

@@ -9,14 +9,14 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"gavrix/core/bus"
-	"gavrix/core/bus/spi"
-	"gavrix/core/bus/uart"
-	"gavrix/core/capture"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/scene"
-	"gavrix/core/wire"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/bus/spi"
+	"gavrix.org/gavrix/core/bus/uart"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/scene"
+	"gavrix.org/gavrix/core/wire"
 )
 
 var set = uart.Settings{Rate: 100 * quantity.Kilobaud, Frame: uart.Frame{Data: 8, Stop: 1}}

@@ -8,14 +8,14 @@ import (
 	"strings"
 	"time"
 
-	"gavrix/core/bench"
-	"gavrix/core/capture"
-	"gavrix/core/check"
-	"gavrix/core/intent"
-	"gavrix/core/link"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/records"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/check"
+	"gavrix.org/gavrix/core/intent"
+	"gavrix.org/gavrix/core/link"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/records"
 )
 
 // sendLimit is how long a check waits for its bytes to go out: the link may

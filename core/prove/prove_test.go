@@ -7,11 +7,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"gavrix/core/bench"
-	"gavrix/core/finding"
-	"gavrix/core/prove"
-	"gavrix/core/sim"
-	"gavrix/demo"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/prove"
+	"gavrix.org/gavrix/core/sim"
+	"gavrix.org/gavrix/demo"
 )
 
 // TestACheckPassesWhereTheStripReads: of all dividers of the unit the check of the

@@ -6,10 +6,10 @@ import (
 	"sort"
 	"sync"
 
-	"gavrix/core/bus/uart"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/wire"
+	"gavrix.org/gavrix/core/bus/uart"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/wire"
 )
 
 // Char is a character as a receiver read it, with its error marks.

@@ -6,10 +6,10 @@ import (
 	"slices"
 	"strings"
 
-	"gavrix/core/bus/can"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/wire"
+	"gavrix.org/gavrix/core/bus/can"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/wire"
 )
 
 // usualCAN are the bit rates that can buses have as a rule, of both phases.

@@ -6,10 +6,10 @@ import (
 	"slices"
 	"strings"
 
-	"gavrix/core/bus/i2c"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/wire"
+	"gavrix.org/gavrix/core/bus/i2c"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/wire"
 )
 
 // mostLead is the number of edges of the clock that may stand before the first start.

@@ -3,8 +3,8 @@ package recognise
 import (
 	"slices"
 
-	"gavrix/core/quantity"
-	"gavrix/core/wire"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/wire"
 )
 
 const (

@@ -5,8 +5,8 @@ import (
 	"slices"
 	"strings"
 
-	"gavrix/core/bus/pulse"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/bus/pulse"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 const (

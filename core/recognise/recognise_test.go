@@ -13,14 +13,14 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"gavrix/core/bus/i2c"
-	"gavrix/core/bus/spi"
-	"gavrix/core/bus/uart"
-	"gavrix/core/quantity"
-	"gavrix/core/recognise"
-	"gavrix/core/recognise/samples"
-	"gavrix/core/record"
-	"gavrix/core/wire"
+	"gavrix.org/gavrix/core/bus/i2c"
+	"gavrix.org/gavrix/core/bus/spi"
+	"gavrix.org/gavrix/core/bus/uart"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/recognise"
+	"gavrix.org/gavrix/core/recognise/samples"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/wire"
 )
 
 // perBus is the number of samples of each bus.

@@ -5,7 +5,7 @@ import (
 	"math"
 	"math/bits"
 
-	"gavrix/core/bus/uart"
+	"gavrix.org/gavrix/core/bus/uart"
 )
 
 // rule is what the last of the bits between start and stop does.

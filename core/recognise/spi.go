@@ -5,9 +5,9 @@ import (
 	"slices"
 	"sort"
 
-	"gavrix/core/bus/spi"
-	"gavrix/core/quantity"
-	"gavrix/core/wire"
+	"gavrix.org/gavrix/core/bus/spi"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/wire"
 )
 
 const (

@@ -5,10 +5,10 @@ import (
 	"math"
 	"strings"
 
-	"gavrix/core/bus/uart"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/wire"
+	"gavrix.org/gavrix/core/bus/uart"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/wire"
 )
 
 // usualBauds are the rates that asynchronous links have as a rule.

@@ -8,7 +8,7 @@ import (
 	"slices"
 	"strings"
 
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // Kind says what a record is.

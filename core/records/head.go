@@ -6,8 +6,8 @@ package records
 import (
 	"encoding/binary"
 
-	"gavrix/core/quantity"
-	"gavrix/core/record"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
 )
 
 // Head is the fixed part of a record: all that a search needs to look at.

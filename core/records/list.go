@@ -4,8 +4,8 @@ import (
 	"slices"
 	"sort"
 
-	"gavrix/core/quantity"
-	"gavrix/core/record"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
 )
 
 const (

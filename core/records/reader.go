@@ -6,8 +6,8 @@ import (
 	"slices"
 	"sort"
 
-	"gavrix/core/quantity"
-	"gavrix/core/record"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
 )
 
 // Reader gives the records of a List as they stood at one moment, numbered in the

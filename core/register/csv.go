@@ -8,7 +8,7 @@ import (
 	"strconv"
 	"strings"
 
-	"gavrix/core/fault"
+	"gavrix.org/gavrix/core/fault"
 )
 
 // Columns are those of a table of registers; register, address and bits or field

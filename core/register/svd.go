@@ -7,7 +7,7 @@ import (
 	"strconv"
 	"strings"
 
-	"gavrix/core/fault"
+	"gavrix.org/gavrix/core/fault"
 )
 
 // The parts of a system view description that are read.

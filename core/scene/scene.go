@@ -6,7 +6,7 @@ package scene
 import (
 	"fmt"
 
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // Tone says what a part of a picture is about; renderers choose the looks.

@@ -8,13 +8,13 @@ import (
 	"fmt"
 	"time"
 
-	"gavrix/core/bench"
-	"gavrix/core/capture"
-	"gavrix/core/guard"
-	"gavrix/core/link"
-	"gavrix/core/link/tty"
-	"gavrix/core/quantity"
-	"gavrix/core/sim"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/guard"
+	"gavrix.org/gavrix/core/link"
+	"gavrix.org/gavrix/core/link/tty"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/sim"
 )
 
 // Session runs links. With any real port among them, simulated time is bound to the

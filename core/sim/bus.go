@@ -1,10 +1,10 @@
 package sim
 
 import (
-	"gavrix/core/bus"
-	"gavrix/core/bus/shared"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/bus/shared"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
 )
 
 // wires are the lines that all parties of a bus share, with an ideal tap. They are

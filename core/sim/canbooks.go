@@ -1,9 +1,9 @@
 package sim
 
 import (
-	"gavrix/core/bus/can"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
+	"gavrix.org/gavrix/core/bus/can"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
 )
 
 // canBooks is what is kept of one node's errors and of what it waits for.

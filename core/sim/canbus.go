@@ -4,13 +4,13 @@ import (
 	"fmt"
 	"slices"
 
-	"gavrix/core/bench"
-	"gavrix/core/bus"
-	"gavrix/core/bus/can"
-	"gavrix/core/device"
-	"gavrix/core/link"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/bus/can"
+	"gavrix.org/gavrix/core/device"
+	"gavrix.org/gavrix/core/link"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
 )
 
 // canBeat is how often a bus is read, in bits, whatever else is due on it.

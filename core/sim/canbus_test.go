@@ -13,16 +13,16 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"gavrix/core/bench"
-	"gavrix/core/bus/can"
-	"gavrix/core/capture"
-	"gavrix/core/diagnose"
-	"gavrix/core/finding"
-	"gavrix/core/link"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/wire"
-	"gavrix/demo"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/bus/can"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/diagnose"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/link"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/wire"
+	"gavrix.org/gavrix/demo"
 )
 
 // frames are what a tap sees of a can bus.

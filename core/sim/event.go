@@ -1,6 +1,6 @@
 package sim
 
-import "gavrix/core/quantity"
+import "gavrix.org/gavrix/core/quantity"
 
 // eventKind says what is due.
 type eventKind uint8

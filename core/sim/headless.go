@@ -4,10 +4,10 @@ import (
 	"context"
 	"fmt"
 
-	"gavrix/core/bench"
-	"gavrix/core/capture"
-	"gavrix/core/link"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/link"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // Headless is a session on a world whose time goes on only while somebody

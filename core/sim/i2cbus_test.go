@@ -8,15 +8,15 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"gavrix/core/bench"
-	"gavrix/core/bus/i2c"
-	"gavrix/core/capture"
-	"gavrix/core/diagnose"
-	"gavrix/core/finding"
-	"gavrix/core/link"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/startup"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/bus/i2c"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/diagnose"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/link"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/startup"
 )
 
 // heard gives the transactions of a bus in words, with how often each was seen.

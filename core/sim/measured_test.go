@@ -8,15 +8,15 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"gavrix/core/bench"
-	"gavrix/core/bus/uart"
-	"gavrix/core/capture"
-	"gavrix/core/finding"
-	"gavrix/core/guard"
-	"gavrix/core/link"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/stats"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/bus/uart"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/guard"
+	"gavrix.org/gavrix/core/link"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/stats"
 )
 
 // TestMeasuredRate: a link of 57600 Bd whose device's clock is 2 % slow reads

@@ -5,9 +5,9 @@ import (
 	"slices"
 	"strings"
 
-	"gavrix/core/bench"
-	"gavrix/core/register"
-	"gavrix/core/startup"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/register"
+	"gavrix.org/gavrix/core/startup"
 )
 
 // Unit is what became of the MCU's bus unit when the firmware had started it. The

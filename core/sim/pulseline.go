@@ -4,12 +4,12 @@ import (
 	"fmt"
 	"reflect"
 
-	"gavrix/core/bench"
-	"gavrix/core/bus"
-	"gavrix/core/bus/pulse"
-	"gavrix/core/link"
-	"gavrix/core/quantity"
-	"gavrix/core/wire"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/bus/pulse"
+	"gavrix.org/gavrix/core/link"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/wire"
 )
 
 // Strip is a pulse line as it runs.

@@ -10,15 +10,15 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"gavrix/core/bench"
-	"gavrix/core/bus/pulse"
-	"gavrix/core/capture"
-	"gavrix/core/diagnose"
-	"gavrix/core/link"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/records"
-	"gavrix/demo"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/bus/pulse"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/diagnose"
+	"gavrix.org/gavrix/core/link"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/records"
+	"gavrix.org/gavrix/demo"
 )
 
 // shownBy gives the frames that a strip latched from a time on.

@@ -7,11 +7,11 @@ import (
 	"reflect"
 	"slices"
 
-	"gavrix/core/bench"
-	"gavrix/core/capture"
-	"gavrix/core/link"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/link"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
 )
 
 // BenchOf gives the bench that a capture carries. It is an error if there is none, if

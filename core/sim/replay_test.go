@@ -10,13 +10,13 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"gavrix/core/capture"
-	"gavrix/core/capture/pcapng"
-	"gavrix/core/diagnose"
-	"gavrix/core/finding"
-	"gavrix/core/link"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/capture/pcapng"
+	"gavrix.org/gavrix/core/diagnose"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/link"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
 )
 
 // wishes are things that may be asked of the links of Lock 7, good and bad ones.

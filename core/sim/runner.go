@@ -7,10 +7,10 @@ import (
 	"sync/atomic"
 	"time"
 
-	"gavrix/core/bench"
-	"gavrix/core/capture"
-	"gavrix/core/link"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/link"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // Pace says how virtual time goes on.

@@ -7,14 +7,14 @@ import (
 	"slices"
 	"strings"
 
-	"gavrix/core/bench"
-	"gavrix/core/bus"
-	"gavrix/core/bus/spi"
-	"gavrix/core/device"
-	"gavrix/core/link"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/wire"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/bus/spi"
+	"gavrix.org/gavrix/core/device"
+	"gavrix.org/gavrix/core/link"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/wire"
 )
 
 // spiBeat is how often an idle bus is read.

@@ -3,9 +3,9 @@ package sim
 import (
 	"fmt"
 
-	"gavrix/core/bench"
-	"gavrix/core/bus/uart"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/bus/uart"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // Ends are the settings with which a link's two ends run.

@@ -9,12 +9,12 @@ import (
 	"fmt"
 	"math/rand/v2"
 
-	"gavrix/core/bench"
-	"gavrix/core/capture"
-	"gavrix/core/device"
-	"gavrix/core/link"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/device"
+	"gavrix.org/gavrix/core/link"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
 )
 
 // World is a simulated bench: actors that are called at times. It is not safe for

@@ -5,7 +5,7 @@ import (
 	"slices"
 	"strings"
 
-	"gavrix/core/register"
+	"gavrix.org/gavrix/core/register"
 )
 
 // Write is what a step does to a register: the bits in Mask get Value. Of a flag

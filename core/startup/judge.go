@@ -4,7 +4,7 @@ import (
 	"slices"
 	"strings"
 
-	"gavrix/core/register"
+	"gavrix.org/gavrix/core/register"
 )
 
 // State is what became of a step.

@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"gavrix/core/register"
+	"gavrix.org/gavrix/core/register"
 )
 
 // step makes a step that sets one bit of its own, or clears it where reset has it

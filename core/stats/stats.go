@@ -6,9 +6,9 @@ import (
 	"fmt"
 	"slices"
 
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/wire"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/wire"
 )
 
 // Traffic are figures of one link's records in a stretch of time.

@@ -3,7 +3,7 @@ package wire
 import (
 	"sort"
 
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // Column is what a line does in one of many equal stretches of time.

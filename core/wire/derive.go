@@ -6,7 +6,7 @@ import (
 	"strings"
 	"unicode"
 
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // mostInputs bounds the lines of an expression; its truth table has two to the

@@ -1,6 +1,6 @@
 package wire
 
-import "gavrix/core/quantity"
+import "gavrix.org/gavrix/core/quantity"
 
 // SpikeFilter takes pulses out of a line that are shorter than its width, as
 // the input filters of a bus do. An edge is known to be one only when the line

@@ -3,7 +3,7 @@ package wire
 import (
 	"slices"
 
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // Driven is what an output does from a time on.

@@ -3,7 +3,7 @@ package wire
 import (
 	"math"
 
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // Times are the least, the mean and the most of some measured times.

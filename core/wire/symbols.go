@@ -3,7 +3,7 @@ package wire
 import (
 	"fmt"
 
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // Symbols walks through the windows of several lines, as a writer of captures needs

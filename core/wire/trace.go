@@ -5,7 +5,7 @@ import (
 	"sort"
 	"sync"
 
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 const blockToggles = 4096

@@ -6,9 +6,9 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"gavrix/core/quantity"
-	"gavrix/core/wire"
-	"gavrix/core/wire/wiretest"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/wire"
+	"gavrix.org/gavrix/core/wire/wiretest"
 )
 
 // TestTraceKeepsWhatIsUnknown compares each symbol that a trace gives with the lines

@@ -7,7 +7,7 @@ import (
 	"slices"
 	"sort"
 
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // Span is a stretch of time, From inclusive, To exclusive.

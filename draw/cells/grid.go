@@ -7,7 +7,7 @@ import (
 
 	"github.com/mattn/go-runewidth"
 
-	"gavrix/core/safe"
+	"gavrix.org/gavrix/core/safe"
 )
 
 // Style is what a cell is about; a theme says how that looks.

@@ -1,6 +1,6 @@
 package cells
 
-import "gavrix/core/scene"
+import "gavrix.org/gavrix/core/scene"
 
 // Columns are where the parts of hops begin.
 type Columns struct{ Name, Value, Detail int }

@@ -6,9 +6,9 @@ import (
 
 	"github.com/mattn/go-runewidth"
 
-	"gavrix/core/quantity"
-	"gavrix/core/safe"
-	"gavrix/core/scene"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/safe"
+	"gavrix.org/gavrix/core/scene"
 )
 
 // leastNames is the least column in which lanes begin.

@@ -4,9 +4,9 @@ package paper
 import (
 	"strings"
 
-	"gavrix/core/quantity"
-	"gavrix/core/safe"
-	"gavrix/core/scene"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/safe"
+	"gavrix.org/gavrix/core/scene"
 )
 
 // Colour is a colour of the page's own few.

@@ -10,8 +10,8 @@ import (
 	"golang.org/x/image/font/gofont/gomono"
 	"golang.org/x/image/font/gofont/gomonobold"
 
-	"gavrix/core/scene"
-	"gavrix/draw/paper"
+	"gavrix.org/gavrix/core/scene"
+	"gavrix.org/gavrix/draw/paper"
 )
 
 // printable names the symbols that the embedded font does not have.

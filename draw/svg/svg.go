@@ -6,9 +6,9 @@ import (
 	"fmt"
 	"io"
 
-	"gavrix/core/safe"
-	"gavrix/core/scene"
-	"gavrix/draw/paper"
+	"gavrix.org/gavrix/core/safe"
+	"gavrix.org/gavrix/core/scene"
+	"gavrix.org/gavrix/draw/paper"
 )
 
 func css(c paper.Colour) string {

@@ -89,7 +89,7 @@ type pkg struct {
 }
 
 func list(t *testing.T) map[string]pkg {
-	cmd := exec.Command("go", "list", "-deps", "-json=ImportPath,Imports,Deps", "gavrix/...")
+	cmd := exec.Command("go", "list", "-deps", "-json=ImportPath,Imports,Deps", "gavrix.org/gavrix/...")
 	out, err := cmd.Output()
 	require.NoError(t, err)
 	all := map[string]pkg{}
@@ -101,7 +101,7 @@ func list(t *testing.T) map[string]pkg {
 		} else {
 			require.NoError(t, err)
 		}
-		if name, ok := strings.CutPrefix(p.ImportPath, "gavrix/"); ok {
+		if name, ok := strings.CutPrefix(p.ImportPath, "gavrix.org/gavrix/"); ok {
 			all[name] = p
 		}
 	}
@@ -112,7 +112,7 @@ func TestImports(t *testing.T) {
 	for name, p := range all {
 		var own []string
 		for _, i := range p.Imports {
-			if n, ok := strings.CutPrefix(i, "gavrix/"); ok {
+			if n, ok := strings.CutPrefix(i, "gavrix.org/gavrix/"); ok {
 				own = append(own, n)
 			}
 		}
@@ -143,7 +143,7 @@ func TestTheCoreKnowsNoInterface(t *testing.T) {
 			continue
 		}
 		for _, d := range p.Deps {
-			assert.False(t, strings.HasPrefix(d, "charm.land/") || strings.HasPrefix(d, "gavrix/tui") || strings.HasPrefix(d, "gavrix/draw") || strings.Contains(d, "spf13/cobra"),
+			assert.False(t, strings.HasPrefix(d, "charm.land/") || strings.HasPrefix(d, "gavrix.org/gavrix/tui") || strings.HasPrefix(d, "gavrix.org/gavrix/draw") || strings.Contains(d, "spf13/cobra"),
 				"%s depends on %s", name, d)
 		}
 	}
@@ -155,6 +155,6 @@ func TestDiagnosisSeesNoSimulation(t *testing.T) {
 	all := list(t)
 	for _, name := range []string{"core/diagnose", "core/prove", "core/bench", "core/check", "core/dialogue"} {
 		require.Contains(t, all, name)
-		assert.NotContains(t, all[name].Deps, "gavrix/core/sim", name)
+		assert.NotContains(t, all[name].Deps, "gavrix.org/gavrix/core/sim", name)
 	}
 }

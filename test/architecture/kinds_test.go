@@ -91,7 +91,7 @@ func questions(t *testing.T, path string) []question {
 	packages := map[string]string{}
 	for _, i := range f.Imports {
 		p, _ := strconv.Unquote(i.Path.Value)
-		if k, ok := strings.CutPrefix(p, "gavrix/core/bus/"); ok && slices.Contains(kindNames, k) {
+		if k, ok := strings.CutPrefix(p, "gavrix.org/gavrix/core/bus/"); ok && slices.Contains(kindNames, k) {
 			packages[k] = k
 		}
 	}

@@ -32,7 +32,7 @@ func TestRandomKeys(t *testing.T) {
 	program := binary
 	if *stormRace {
 		program = filepath.Join(t.TempDir(), "gavrix")
-		out, err := exec.Command("go", "build", "-race", "-o", program, "gavrix/cmd/gavrix").CombinedOutput()
+		out, err := exec.Command("go", "build", "-race", "-o", program, "gavrix.org/gavrix/cmd/gavrix").CombinedOutput()
 		require.NoError(t, err, "%s", out)
 	}
 	for faster, speed := range []string{"×1", "×100", "×10 000"} {

@@ -18,8 +18,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"gavrix/core/capture/pcapng"
-	"gavrix/core/record"
+	"gavrix.org/gavrix/core/capture/pcapng"
+	"gavrix.org/gavrix/core/record"
 )
 
 var binary string
@@ -31,7 +31,7 @@ func TestMain(m *testing.M) {
 	}
 	binary = filepath.Join(dir, "gavrix")
 	// The tag adds a goroutine that panics on SIGUSR1.
-	build := exec.Command("go", "build", "-tags", "forcedfault", "-o", binary, "gavrix/cmd/gavrix")
+	build := exec.Command("go", "build", "-tags", "forcedfault", "-o", binary, "gavrix.org/gavrix/cmd/gavrix")
 	if out, err := build.CombinedOutput(); err != nil {
 		fmt.Fprintf(os.Stderr, "%s\n%v\n", out, err)
 		os.Exit(1)

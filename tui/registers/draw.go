@@ -4,15 +4,15 @@ import (
 	"fmt"
 	"strings"
 
-	"gavrix/core/device"
-	"gavrix/core/ledger"
-	"gavrix/core/operate"
-	"gavrix/core/operation"
-	"gavrix/core/quantity"
-	"gavrix/core/register"
-	"gavrix/core/safe"
-	"gavrix/draw/cells"
-	"gavrix/tui/ui"
+	"gavrix.org/gavrix/core/device"
+	"gavrix.org/gavrix/core/ledger"
+	"gavrix.org/gavrix/core/operate"
+	"gavrix.org/gavrix/core/operation"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/register"
+	"gavrix.org/gavrix/core/safe"
+	"gavrix.org/gavrix/draw/cells"
+	"gavrix.org/gavrix/tui/ui"
 )
 
 // columns are those of the list of a part.

@@ -7,10 +7,10 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"gavrix/core/bench"
-	"gavrix/core/register"
-	"gavrix/draw/cells"
-	"gavrix/tui/ui"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/register"
+	"gavrix.org/gavrix/draw/cells"
+	"gavrix.org/gavrix/tui/ui"
 )
 
 // ofLink gives the registers that the link's settings go into.

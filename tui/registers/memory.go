@@ -5,13 +5,13 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"gavrix/core/device"
-	"gavrix/core/ledger"
-	"gavrix/core/operation"
-	"gavrix/core/quantity"
-	"gavrix/core/safe"
-	"gavrix/draw/cells"
-	"gavrix/tui/ui"
+	"gavrix.org/gavrix/core/device"
+	"gavrix.org/gavrix/core/ledger"
+	"gavrix.org/gavrix/core/operation"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/safe"
+	"gavrix.org/gavrix/draw/cells"
+	"gavrix.org/gavrix/tui/ui"
 )
 
 // perRow is how many bytes of a memory stand beside each other.

@@ -10,17 +10,17 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"gavrix/core/device"
-	"gavrix/core/finding"
-	"gavrix/core/ledger"
-	"gavrix/core/operate"
-	"gavrix/core/operation"
-	"gavrix/core/picture"
-	"gavrix/core/quantity"
-	"gavrix/core/register"
-	"gavrix/core/scene"
-	"gavrix/draw/cells"
-	"gavrix/tui/ui"
+	"gavrix.org/gavrix/core/device"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/ledger"
+	"gavrix.org/gavrix/core/operate"
+	"gavrix.org/gavrix/core/operation"
+	"gavrix.org/gavrix/core/picture"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/register"
+	"gavrix.org/gavrix/core/scene"
+	"gavrix.org/gavrix/draw/cells"
+	"gavrix.org/gavrix/tui/ui"
 )
 
 // View implements ui.View.

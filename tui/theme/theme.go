@@ -8,7 +8,7 @@ import (
 
 	"charm.land/lipgloss/v2"
 
-	"gavrix/draw/cells"
+	"gavrix.org/gavrix/draw/cells"
 )
 
 // Theme holds the escape sequences of each style.

@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"gavrix/draw/cells"
+	"gavrix.org/gavrix/draw/cells"
 )
 
 // luminance is the relative luminance of an sRGB colour.

@@ -3,13 +3,13 @@ package timing
 import (
 	tea "charm.land/bubbletea/v2"
 
-	"gavrix/core/bench"
-	"gavrix/core/finding"
-	"gavrix/core/picture"
-	"gavrix/core/quantity"
-	"gavrix/core/scene"
-	"gavrix/draw/cells"
-	"gavrix/tui/ui"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/picture"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/scene"
+	"gavrix.org/gavrix/draw/cells"
+	"gavrix.org/gavrix/tui/ui"
 )
 
 // bus draws the head and the clock path of a bus that several devices share; with

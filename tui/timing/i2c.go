@@ -7,12 +7,12 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"gavrix/core/bench"
-	"gavrix/core/bus/i2c"
-	"gavrix/core/finding"
-	"gavrix/core/quantity"
-	"gavrix/draw/cells"
-	"gavrix/tui/ui"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/bus/i2c"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/draw/cells"
+	"gavrix.org/gavrix/tui/ui"
 )
 
 func (v *View) drawI2C(a cells.Area, b *bench.Link) {

@@ -6,12 +6,12 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"gavrix/core/bench"
-	"gavrix/core/bus/pulse"
-	"gavrix/core/finding"
-	"gavrix/core/quantity"
-	"gavrix/draw/cells"
-	"gavrix/tui/ui"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/bus/pulse"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/draw/cells"
+	"gavrix.org/gavrix/tui/ui"
 )
 
 // drawPulse shows how patterns of a clocked line make pulses, and what the device

@@ -9,13 +9,13 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"gavrix/core/bench"
-	"gavrix/core/finding"
-	"gavrix/core/picture"
-	"gavrix/core/safe"
-	"gavrix/core/scene"
-	"gavrix/draw/cells"
-	"gavrix/tui/ui"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/picture"
+	"gavrix.org/gavrix/core/safe"
+	"gavrix.org/gavrix/core/scene"
+	"gavrix.org/gavrix/draw/cells"
+	"gavrix.org/gavrix/tui/ui"
 )
 
 // View is the timing view.

@@ -3,12 +3,12 @@ package traffic
 import (
 	"fmt"
 
-	"gavrix/core/bus"
-	"gavrix/core/capture"
-	"gavrix/core/record"
-	"gavrix/core/records"
-	"gavrix/draw/cells"
-	"gavrix/tui/ui"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/records"
+	"gavrix.org/gavrix/draw/cells"
+	"gavrix.org/gavrix/tui/ui"
 )
 
 func (v *View) counters(a cells.Area, y int, h ui.Host, snap *capture.Snapshot, l *capture.Link) int {

@@ -1,11 +1,11 @@
 package traffic
 
 import (
-	"gavrix/core/capture"
-	"gavrix/core/dialogue"
-	"gavrix/core/record"
-	"gavrix/draw/cells"
-	"gavrix/tui/ui"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/dialogue"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/draw/cells"
+	"gavrix.org/gavrix/tui/ui"
 )
 
 // nameW is the room of a link's letter and name, where all links are shown together.

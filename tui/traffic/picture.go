@@ -5,10 +5,10 @@ import (
 	"fmt"
 	"strings"
 
-	"gavrix/core/record"
-	"gavrix/core/safe"
-	"gavrix/core/scene"
-	"gavrix/tui/ui"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/safe"
+	"gavrix.org/gavrix/core/scene"
+	"gavrix.org/gavrix/tui/ui"
 )
 
 // Scene implements ui.Pictured: the lines as they are shown, one below the other.

@@ -3,9 +3,9 @@ package traffic
 import (
 	"fmt"
 
-	"gavrix/core/operation"
-	"gavrix/core/record"
-	"gavrix/draw/cells"
+	"gavrix.org/gavrix/core/operation"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/draw/cells"
 )
 
 // mostPositions is how many words of a transaction are listed.

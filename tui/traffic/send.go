@@ -6,12 +6,12 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"gavrix/core/check"
-	"gavrix/core/intent"
-	"gavrix/core/link"
-	"gavrix/core/safe"
-	"gavrix/draw/cells"
-	"gavrix/tui/ui"
+	"gavrix.org/gavrix/core/check"
+	"gavrix.org/gavrix/core/intent"
+	"gavrix.org/gavrix/core/link"
+	"gavrix.org/gavrix/core/safe"
+	"gavrix.org/gavrix/draw/cells"
+	"gavrix.org/gavrix/tui/ui"
 )
 
 // ending is what follows a typed line.

@@ -6,14 +6,14 @@ import (
 	"math"
 	"strings"
 
-	"gavrix/core/bench"
-	"gavrix/core/capture"
-	"gavrix/core/dialogue"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/safe"
-	"gavrix/draw/cells"
-	"gavrix/tui/ui"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/dialogue"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/safe"
+	"gavrix.org/gavrix/draw/cells"
+	"gavrix.org/gavrix/tui/ui"
 )
 
 // answerTime is how long after a message its answer may begin before the

@@ -3,13 +3,13 @@ package traffic
 import (
 	"fmt"
 
-	"gavrix/core/capture"
-	"gavrix/core/dialogue"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/safe"
-	"gavrix/draw/cells"
-	"gavrix/tui/ui"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/dialogue"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/safe"
+	"gavrix.org/gavrix/draw/cells"
+	"gavrix.org/gavrix/tui/ui"
 )
 
 // columns is the number of bytes beside each other in an unfolded line.

@@ -6,8 +6,8 @@ import (
 	"slices"
 	"strconv"
 
-	"gavrix/core/register"
-	"gavrix/draw/cells"
+	"gavrix.org/gavrix/core/register"
+	"gavrix.org/gavrix/draw/cells"
 )
 
 // Braces draws a register large, bit by bit, with a brace under each field and its

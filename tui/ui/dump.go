@@ -7,9 +7,9 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"gavrix/core/bench"
-	"gavrix/core/register"
-	"gavrix/core/sim"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/register"
+	"gavrix.org/gavrix/core/sim"
 )
 
 // Dump is what the MCU's registers were seen to hold, and where that comes from; nil Seen:

@@ -6,7 +6,7 @@ import (
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 
-	"gavrix/draw/cells"
+	"gavrix.org/gavrix/draw/cells"
 )
 
 // Entry is a line of text being typed, with a history.

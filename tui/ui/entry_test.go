@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"gavrix/draw/cells"
+	"gavrix.org/gavrix/draw/cells"
 )
 
 var modified = []tea.KeyPressMsg{

@@ -10,15 +10,15 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"gavrix/core/bench"
-	"gavrix/core/bus"
-	"gavrix/core/capture"
-	"gavrix/core/finding"
-	"gavrix/core/ledger"
-	"gavrix/core/link"
-	"gavrix/core/quantity"
-	"gavrix/core/scene"
-	"gavrix/draw/cells"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/ledger"
+	"gavrix.org/gavrix/core/link"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/scene"
+	"gavrix.org/gavrix/draw/cells"
 )
 
 // Ago says in words how long something is past: `now`, `3 s ago`.

@@ -6,14 +6,14 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"gavrix/core/bus"
-	"gavrix/core/capture"
-	"gavrix/core/intent"
-	"gavrix/core/picture"
-	"gavrix/core/record"
-	"gavrix/core/records"
-	"gavrix/core/wire"
-	"gavrix/tui/ui"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/intent"
+	"gavrix.org/gavrix/core/picture"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/records"
+	"gavrix.org/gavrix/core/wire"
+	"gavrix.org/gavrix/tui/ui"
 )
 
 // arranged is how a link's lines are shown.

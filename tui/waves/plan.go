@@ -3,14 +3,14 @@ package waves
 import (
 	"fmt"
 
-	"gavrix/core/bus"
-	"gavrix/core/intent"
-	"gavrix/core/picture"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/records"
-	"gavrix/draw/cells"
-	"gavrix/tui/ui"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/intent"
+	"gavrix.org/gavrix/core/picture"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/records"
+	"gavrix.org/gavrix/draw/cells"
+	"gavrix.org/gavrix/tui/ui"
 )
 
 // mostCompared is the number of records, the newest, that are held against a

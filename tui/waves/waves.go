@@ -10,19 +10,19 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"gavrix/core/bus"
-	"gavrix/core/bus/all"
-	"gavrix/core/capture"
-	"gavrix/core/finding"
-	"gavrix/core/picture"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/records"
-	"gavrix/core/scene"
-	"gavrix/core/stats"
-	"gavrix/core/wire"
-	"gavrix/draw/cells"
-	"gavrix/tui/ui"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/bus/all"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/picture"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/records"
+	"gavrix.org/gavrix/core/scene"
+	"gavrix.org/gavrix/core/stats"
+	"gavrix.org/gavrix/core/wire"
+	"gavrix.org/gavrix/draw/cells"
+	"gavrix.org/gavrix/tui/ui"
 )
 
 // mostEdges bounds the stretch between the cursors that is measured.

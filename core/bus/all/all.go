@@ -4,12 +4,12 @@ package all
 import (
 	"slices"
 
-	"gavrix/core/bus"
-	"gavrix/core/bus/can"
-	"gavrix/core/bus/i2c"
-	"gavrix/core/bus/pulse"
-	"gavrix/core/bus/spi"
-	"gavrix/core/bus/uart"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/bus/can"
+	"gavrix.org/gavrix/core/bus/i2c"
+	"gavrix.org/gavrix/core/bus/pulse"
+	"gavrix.org/gavrix/core/bus/spi"
+	"gavrix.org/gavrix/core/bus/uart"
 )
 
 // Kinds are the known kinds, in the order in which lists show them.

@@ -8,11 +8,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"gavrix/core/bus"
-	"gavrix/core/doc"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/wire"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/wire"
 )
 
 // examples are settings of each kind, in the words of a bench.

@@ -6,8 +6,8 @@ import (
 	"math"
 	"sort"
 
-	"gavrix/core/finding"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // Segments are the limits of a unit's bit timing registers.

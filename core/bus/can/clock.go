@@ -1,6 +1,6 @@
 package can
 
-import "gavrix/core/quantity"
+import "gavrix.org/gavrix/core/quantity"
 
 // bitClock keeps the bits of one node apart: where the present one began, and
 // where it is sampled. Times are femtoseconds behind base.

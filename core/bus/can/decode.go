@@ -3,9 +3,9 @@ package can
 import (
 	"fmt"
 
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/wire"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/wire"
 )
 
 // phaseOf is what a decoder does with the bits that it samples.

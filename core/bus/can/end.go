@@ -8,8 +8,8 @@ import (
 	"strconv"
 	"strings"
 
-	"gavrix/core/doc"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // End is a node as its sheet and its firmware word it.

@@ -5,10 +5,10 @@ import (
 	"math"
 	"strings"
 
-	"gavrix/core/bus"
-	"gavrix/core/doc"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
 )
 
 var shareType = doc.Scalar("a share of the bit in %", quantity.ParsePercent)

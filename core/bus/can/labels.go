@@ -3,9 +3,9 @@ package can
 import (
 	"fmt"
 
-	"gavrix/core/bus"
-	"gavrix/core/record"
-	"gavrix/core/wire"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/wire"
 )
 
 // sink drops records.

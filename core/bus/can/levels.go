@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"math"
 
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // Phase is the timing of the bits of one phase, as one node has it.

@@ -6,7 +6,7 @@ import (
 	"math"
 	"slices"
 
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // gap is the number of recessive bits between frames.

@@ -5,8 +5,8 @@ import (
 	"fmt"
 	"slices"
 
-	"gavrix/core/quantity"
-	"gavrix/core/record"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
 )
 
 // ErrorState is how far a node still takes part.

@@ -8,10 +8,10 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"gavrix/core/bus"
-	"gavrix/core/bus/shared"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/bus/shared"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
 )
 
 const (

@@ -5,8 +5,8 @@ import (
 	"errors"
 	"fmt"
 
-	"gavrix/core/bus"
-	"gavrix/core/record"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/record"
 )
 
 // packet is the SocketCAN form of a frame: the identifier with its flags, the length,

@@ -6,9 +6,9 @@ import (
 	"strconv"
 	"strings"
 
-	"gavrix/core/bus"
-	"gavrix/core/quantity"
-	"gavrix/core/wire"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/wire"
 )
 
 const planHelp = `2A0 10 00 7F   identifier (3 digits, or 8 for 29 bits) and bytes in hex; words: fd, switch, passive; remote 4 asks for 4 bytes`

@@ -10,8 +10,8 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"gavrix/core/quantity"
-	"gavrix/core/wire/wiretest"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/wire/wiretest"
 )
 
 // No segments within the limits give a smaller error, a nearer sample point or

@@ -3,7 +3,7 @@ package can
 import (
 	"encoding/binary"
 
-	"gavrix/core/record"
+	"gavrix.org/gavrix/core/record"
 )
 
 // event is what a bit brought about.

@@ -10,8 +10,8 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"gavrix/core/quantity"
-	"gavrix/core/wire/wiretest"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/wire/wiretest"
 )
 
 // steps reads a line as a node does, one time quantum after the other, and

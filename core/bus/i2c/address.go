@@ -5,7 +5,7 @@ import (
 	"strconv"
 	"strings"
 
-	"gavrix/core/doc"
+	"gavrix.org/gavrix/core/doc"
 )
 
 // Address is that of a device: seven bits, or ten with TenBit.

@@ -3,7 +3,7 @@ package i2c
 import (
 	"fmt"
 
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // Segment is what follows one start: an address, then bytes that go one way.

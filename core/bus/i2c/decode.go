@@ -3,9 +3,9 @@ package i2c
 import (
 	"fmt"
 
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/wire"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/wire"
 )
 
 // Decoder decodes a bus. Its lines are clock and data, in this order.

@@ -6,8 +6,8 @@ import (
 	"fmt"
 	"strings"
 
-	"gavrix/core/quantity"
-	"gavrix/core/record"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
 )
 
 // Byte is one byte on the bus with its acknowledge.

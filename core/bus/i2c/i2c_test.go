@@ -8,11 +8,11 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"gavrix/core/bus"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/wire"
-	"gavrix/core/wire/wiretest"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/wire"
+	"gavrix.org/gavrix/core/wire/wiretest"
 )
 
 func feed(d *Decoder, clock, data []quantity.Time, end quantity.Time, cut wiretest.Cut, out record.Sink) {

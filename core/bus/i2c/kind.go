@@ -3,10 +3,10 @@ package i2c
 import (
 	"fmt"
 
-	"gavrix/core/bus"
-	"gavrix/core/doc"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
 )
 
 // Settings say what a decoder looks for beyond what the clock line says.

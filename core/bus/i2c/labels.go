@@ -3,10 +3,10 @@ package i2c
 import (
 	"fmt"
 
-	"gavrix/core/bus"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/wire"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/wire"
 )
 
 // labels names start, address, direction, acknowledge, data and stop along the

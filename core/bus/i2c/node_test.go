@@ -8,12 +8,12 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"gavrix/core/bus"
-	"gavrix/core/bus/shared"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/wire"
-	"gavrix/core/wire/wiretest"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/bus/shared"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/wire"
+	"gavrix.org/gavrix/core/wire/wiretest"
 )
 
 // memory is a device with 256 bytes in pages: the first byte written is the

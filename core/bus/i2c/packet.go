@@ -3,8 +3,8 @@ package i2c
 import (
 	"errors"
 
-	"gavrix/core/bus"
-	"gavrix/core/record"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/record"
 )
 
 // packet is the form of messages as Linux hands them over, one for each start: a byte

@@ -5,8 +5,8 @@ import (
 	"fmt"
 	"strings"
 
-	"gavrix/core/doc"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // End is a device's end as its sheet words it.

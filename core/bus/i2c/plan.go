@@ -5,9 +5,9 @@ import (
 	"fmt"
 	"strings"
 
-	"gavrix/core/bus"
-	"gavrix/core/quantity"
-	"gavrix/core/wire"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/wire"
 )
 
 const planHelp = `start 3A ack 07 ack restart 3B ack .. nack stop   bytes on the wire in hex, .. for any, each with its acknowledge (ack, nack, any)`

@@ -1,6 +1,6 @@
 package i2c
 
-import "gavrix/core/quantity"
+import "gavrix.org/gavrix/core/quantity"
 
 // Device is what a target does with its bytes.
 type Device interface {

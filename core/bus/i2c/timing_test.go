@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 func TestPullUp(t *testing.T) {

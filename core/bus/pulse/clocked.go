@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"strconv"
 
-	"gavrix/core/finding"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // Choice is a divider of the unit that clocks the patterns out, with what it makes of

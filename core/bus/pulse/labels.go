@@ -3,10 +3,10 @@ package pulse
 import (
 	"fmt"
 
-	"gavrix/core/bus"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/wire"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/wire"
 )
 
 // labels names elements, bits and the latch.

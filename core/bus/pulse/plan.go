@@ -4,9 +4,9 @@ import (
 	"errors"
 	"strings"
 
-	"gavrix/core/bus"
-	"gavrix/core/quantity"
-	"gavrix/core/wire"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/wire"
 )
 
 const planHelp = `3C0 3C1 .. 010   elements in hex, .. for any`

@@ -7,11 +7,11 @@ import (
 	"errors"
 	"fmt"
 
-	"gavrix/core/bus"
-	"gavrix/core/doc"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/wire"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/wire"
 )
 
 // Range is a time with its limits.

@@ -7,11 +7,11 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"gavrix/core/bus"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/wire"
-	"gavrix/core/wire/wiretest"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/wire"
+	"gavrix.org/gavrix/core/wire/wiretest"
 )
 
 const us = quantity.Microsecond

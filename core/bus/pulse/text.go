@@ -4,10 +4,10 @@ import (
 	"fmt"
 	"strings"
 
-	"gavrix/core/bus"
-	"gavrix/core/doc"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
 )
 
 // ParseRange reads a range of times: `0.2 to 0.5 us`, or one time. A unit at

@@ -5,9 +5,9 @@
 package shared
 
 import (
-	"gavrix/core/bus"
-	"gavrix/core/quantity"
-	"gavrix/core/wire"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/wire"
 )
 
 // change is a level at a time.

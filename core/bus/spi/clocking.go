@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"slices"
 
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // Part is a device as the choice of the clock sees it.

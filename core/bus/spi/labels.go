@@ -3,10 +3,10 @@ package spi
 import (
 	"fmt"
 
-	"gavrix/core/bus"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/wire"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/wire"
 )
 
 // labelsOf names the words and bits of a transaction on both data lines. A bit

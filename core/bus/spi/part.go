@@ -3,8 +3,8 @@ package spi
 import (
 	"fmt"
 
-	"gavrix/core/doc"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // End is a device's end as its sheet words it: the frame, the most that its clock

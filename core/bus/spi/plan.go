@@ -6,9 +6,9 @@ import (
 	"strconv"
 	"strings"
 
-	"gavrix/core/bus"
-	"gavrix/core/quantity"
-	"gavrix/core/wire"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/wire"
 )
 
 const planHelp = `select 1 out 83 00 00 in .. 40 48   words in hex, .. for any; select says which of several devices; without in, whatever it answers`

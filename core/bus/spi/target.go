@@ -1,8 +1,8 @@
 package spi
 
 import (
-	"gavrix/core/quantity"
-	"gavrix/core/wire"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/wire"
 )
 
 // Device is what a part behind a select does with its bits. Places count from the

@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"slices"
 
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // Budget is how two ends with rate errors of their own share the limits of

@@ -8,7 +8,7 @@ import (
 	"math/bits"
 	"strings"
 
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // ParityRule says how the parity bit is made.

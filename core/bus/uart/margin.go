@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"math"
 
-	"gavrix/core/finding"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // Limits are the mismatches that a receiver stands. A mismatch is

@@ -1,8 +1,8 @@
 package uart
 
 import (
-	"gavrix/core/doc"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // End is a device's end as its sheet words it.

@@ -6,9 +6,9 @@ import (
 	"strconv"
 	"strings"
 
-	"gavrix/core/bus"
-	"gavrix/core/quantity"
-	"gavrix/core/wire"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/wire"
 )
 
 const planHelp = `mcu "L=?\r" 0A ..   who sends (mcu, device, or shared), then texts in quotes, characters in hex, .. for any`

@@ -3,9 +3,9 @@ package uart
 import (
 	"math/bits"
 
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/wire"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/wire"
 )
 
 // maxRun is the number of characters after which a run is put out although

@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"math"
 
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // Sync is what a sync character tells of its sender's rate.

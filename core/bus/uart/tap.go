@@ -1,9 +1,9 @@
 package uart
 
 import (
-	"gavrix/core/quantity"
-	"gavrix/core/record"
-	"gavrix/core/wire"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/wire"
 )
 
 // Tap decodes a link as an ideal observer would: both directions, each with

@@ -7,10 +7,10 @@ import (
 	"encoding/json"
 	"fmt"
 
-	"gavrix/core/bus/all"
-	"gavrix/core/capture"
-	"gavrix/core/record"
-	"gavrix/core/safe"
+	"gavrix.org/gavrix/core/bus/all"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/safe"
 )
 
 // Mark is an error mark of one character.

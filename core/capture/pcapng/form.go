@@ -5,8 +5,8 @@ import (
 	"errors"
 	"slices"
 
-	"gavrix/core/quantity"
-	"gavrix/core/record"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
 )
 
 // The kinds of packets of the private link type that are no records.

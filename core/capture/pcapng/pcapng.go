@@ -11,10 +11,10 @@ import (
 
 	"github.com/gopacket/gopacket/layers"
 
-	"gavrix/core/bus"
-	"gavrix/core/bus/all"
-	"gavrix/core/capture"
-	"gavrix/core/record"
+	"gavrix.org/gavrix/core/bus"
+	"gavrix.org/gavrix/core/bus/all"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/record"
 )
 
 // linkUser is the first link type of the range that is free for private use.

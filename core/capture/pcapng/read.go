@@ -13,9 +13,9 @@ import (
 	"github.com/gopacket/gopacket"
 	"github.com/gopacket/gopacket/pcapgo"
 
-	"gavrix/core/capture"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
 )
 
 // ErrForeign says that a file is pcapng, but holds no capture of this form.

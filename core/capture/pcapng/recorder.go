@@ -6,9 +6,9 @@ import (
 	"sync"
 	"time"
 
-	"gavrix/core/capture"
-	"gavrix/core/record"
-	"gavrix/core/records"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/records"
 )
 
 // Recorder keeps a growing capture in a file. The file is readable up to the

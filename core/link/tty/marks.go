@@ -1,6 +1,6 @@
 package tty
 
-import "gavrix/core/record"
+import "gavrix.org/gavrix/core/record"
 
 // markParser undoes the marking that the line discipline puts into the stream
 // of received bytes (PARMRK): FF FF is the byte FF, FF 00 x is the byte x

@@ -15,9 +15,9 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"gavrix/core/bus/uart"
-	"gavrix/core/finding"
-	"gavrix/core/quantity"
+	"gavrix.org/gavrix/core/bus/uart"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/quantity"
 )
 
 // markKinds says which error marks the system's ports can tell.

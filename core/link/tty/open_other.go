@@ -9,8 +9,8 @@ import (
 
 	"go.bug.st/serial"
 
-	"gavrix/core/bus/uart"
-	"gavrix/core/finding"
+	"gavrix.org/gavrix/core/bus/uart"
+	"gavrix.org/gavrix/core/finding"
 )
 
 // markKinds says which error marks the system's ports can tell.

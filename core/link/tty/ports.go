@@ -1,31 +1,8 @@
 package tty
 
-import (
-	"fmt"
-
-	"go.bug.st/serial/enumerator"
-)
-
 // Found is a port of the operating system.
 type Found struct {
 	Path   string `json:"path"`
 	What   string `json:"what,omitempty"`   // product, as far as it is told
 	Serial string `json:"serial,omitempty"` // serial number of an adapter
-}
-
-// Ports lists the ports that are there now.
-func Ports() ([]Found, error) {
-	list, err := enumerator.GetDetailedPortsList()
-	if err != nil {
-		return nil, fmt.Errorf("the ports can't be listed: %w", err)
-	}
-	var out []Found
-	for _, p := range list {
-		f := Found{Path: p.Name, Serial: p.SerialNumber, What: p.Product}
-		if f.What == "" && p.IsUSB {
-			f.What = fmt.Sprintf("USB adapter %s:%s", p.VID, p.PID)
-		}
-		out = append(out, f)
-	}
-	return out, nil
 }

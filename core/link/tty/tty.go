@@ -11,14 +11,14 @@ import (
 	"sync/atomic"
 	"time"
 
-	"gavrix/core/bench"
-	"gavrix/core/bus/uart"
-	"gavrix/core/capture"
-	"gavrix/core/finding"
-	"gavrix/core/guard"
-	"gavrix/core/link"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/bus/uart"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/guard"
+	"gavrix.org/gavrix/core/link"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
 )
 
 // Kind is the kind of bus that a port carries.

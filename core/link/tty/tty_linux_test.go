@@ -15,12 +15,12 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
 
-	"gavrix/core/bus/uart"
-	"gavrix/core/capture"
-	"gavrix/core/guard"
-	"gavrix/core/link"
-	"gavrix/core/quantity"
-	"gavrix/core/record"
+	"gavrix.org/gavrix/core/bus/uart"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/guard"
+	"gavrix.org/gavrix/core/link"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
 )
 
 func newStore() *capture.Store {

@@ -7,8 +7,8 @@ import (
 	"strconv"
 	"strings"
 
-	"gavrix/core/quantity"
-	"gavrix/core/recognise"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/recognise"
 )
 
 // rateSlack is how far a rate may be off to count as found: a tenth of what a

@@ -9,13 +9,13 @@ import (
 	"slices"
 	"strings"
 
-	"gavrix/core/bus/can"
-	"gavrix/core/bus/i2c"
-	"gavrix/core/bus/spi"
-	"gavrix/core/bus/uart"
-	"gavrix/core/quantity"
-	"gavrix/core/recognise"
-	"gavrix/core/wire"
+	"gavrix.org/gavrix/core/bus/can"
+	"gavrix.org/gavrix/core/bus/i2c"
+	"gavrix.org/gavrix/core/bus/spi"
+	"gavrix.org/gavrix/core/bus/uart"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/recognise"
+	"gavrix.org/gavrix/core/wire"
 )
 
 // Sample is a capture with its truth.

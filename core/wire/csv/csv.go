@@ -13,9 +13,9 @@ import (
 	"strconv"
 	"strings"
 
-	"gavrix/core/fault"
-	"gavrix/core/quantity"
-	"gavrix/core/wire"
+	"gavrix.org/gavrix/core/fault"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/wire"
 )
 
 // stretch is the number of rows after which a window is handed out.

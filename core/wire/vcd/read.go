@@ -13,8 +13,8 @@ import (
 	"math"
 	"slices"
 
-	"gavrix/core/quantity"
-	"gavrix/core/wire"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/wire"
 )
 
 // Limits of what a Reader takes.

@@ -15,9 +15,9 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"gavrix/core/quantity"
-	"gavrix/core/wire"
-	"gavrix/core/wire/wiretest"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/wire"
+	"gavrix.org/gavrix/core/wire/wiretest"
 )
 
 // all reads a file whole: for each line its first level and its toggles.

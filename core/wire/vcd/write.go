@@ -6,8 +6,8 @@ import (
 	"io"
 	"strings"
 
-	"gavrix/core/quantity"
-	"gavrix/core/wire"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/wire"
 )
 
 // Writer writes levels with a timescale of 1 ps, so nothing is lost.

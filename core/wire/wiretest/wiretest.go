@@ -5,8 +5,8 @@ package wiretest
 import (
 	"pgregory.net/rapid"
 
-	"gavrix/core/quantity"
-	"gavrix/core/wire"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/wire"
 )
 
 // Cut gives the end of the window that begins at from.
