@@ -5,15 +5,21 @@ GO ?= go
 RACE = ./core/capture/... ./core/guard ./core/link/... ./core/session ./core/sim ./tui/...
 PLAIN = $(shell $(GO) list ./... | grep -v -e /core/capture -e /core/guard -e /core/link -e /core/session -e /core/sim -e /tui -e /test/terminal)
 
-.PHONY: test needs lint unit terminal fuzz fuzz-short bench demo recognition screenshots docs
+SOURCES = bench cmd core demo draw test tui
+PREFIX ?= $(HOME)/.local
+VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo unknown)
+BUILD = CGO_ENABLED=0 $(GO) build -trimpath -ldflags "-s -w -X main.released=$(VERSION)"
+SYSTEMS = linux/amd64 linux/arm64 darwin/amd64 darwin/arm64 windows/amd64 freebsd/amd64
 
-test: needs lint unit fuzz-short terminal
+.PHONY: test needs lint unit terminal cross fuzz fuzz-short bench demo recognition screenshots install man release fresh
+
+test: needs lint unit cross fuzz-short terminal
 
 needs:
 	@scripts/needs.sh
 
 lint:
-	@test -z "$$(gofmt -l $$(git ls-files '*.go' 2>/dev/null))" || { gofmt -l $$(git ls-files '*.go'); echo "run gofmt -w on these"; exit 1; }
+	@test -z "$$(gofmt -l $(SOURCES))" || { gofmt -l $(SOURCES); echo "run gofmt -w on these"; exit 1; }
 	$(GO) vet ./...
 	$(GO) tool staticcheck ./...
 
@@ -45,6 +51,32 @@ demo:
 recognition:
 	$(GO) run ./bench/recognition > docs/recognition.md.new
 	mv docs/recognition.md.new docs/recognition.md
+
+# The program and its manual pages below PREFIX.
+install:
+	mkdir -p $(PREFIX)/bin
+	$(BUILD) -o $(PREFIX)/bin/gavrix ./cmd/gavrix
+	$(PREFIX)/bin/gavrix man $(PREFIX)/share/man/man1
+
+man:
+	$(GO) run ./cmd/gavrix man bin/man
+
+# Every system for which a release is made builds.
+cross:
+	@set -e; for s in $(SYSTEMS); do echo "build for $$s"; \
+	  GOOS=$${s%/*} GOARCH=$${s#*/} CGO_ENABLED=0 $(GO) build -o /dev/null ./cmd/gavrix; done
+
+# Static programs for all of them, with their checksums.
+release:
+	@rm -rf bin/release && mkdir -p bin/release
+	@set -e; for s in $(SYSTEMS); do os=$${s%/*}; arch=$${s#*/}; \
+	  out=bin/release/gavrix-$(VERSION)-$$os-$$arch; [ $$os = windows ] && out=$$out.exe; \
+	  GOOS=$$os GOARCH=$$arch $(BUILD) -o $$out ./cmd/gavrix; echo $$out; done
+	@cd bin/release && sha256sum gavrix-* > SHA256SUMS && cat SHA256SUMS
+
+# The README's two commands in a minimal system with nothing but Go, make and git.
+fresh:
+	scripts/fresh.sh
 
 screenshots:
 	scripts/screenshots.sh

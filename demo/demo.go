@@ -11,6 +11,11 @@ import (
 //go:embed lock7.yaml marlow40.csv culvert.yaml weir.yaml devices
 var Files embed.FS
 
+// Template is a bench to start from, with notes: bench.yaml and its device files.
+//
+//go:embed template
+var Template embed.FS
+
 // Capture is a capture of all five buses of Lock 7, whose lines have no names:
 // a value change dump, made by `go run ./bench/makecapture`.
 //

@@ -67,12 +67,26 @@ func schemaCommand() *cobra.Command {
 }
 
 func newCommand() *cobra.Command {
-	return &cobra.Command{
+	empty := false
+	c := &cobra.Command{
 		Use:   "new FOLDER",
-		Short: "Write a bench to start from: the demo's files, to be changed",
-		Long:  "Writes the bench and the device files of the demo into a new folder.\nWhat belongs to your board (clock, units, rates, pins) is to be confirmed by you.",
-		Args:  cobra.ExactArgs(1),
+		Short: "Write a bench to start from: the demo's files, or a short one with notes",
+		Long: `Writes the bench and the device files of the demo into a new folder; with --empty a
+short bench with notes, to be filled in: an MCU, a part on a UART and one on I2C.
+What belongs to your board (clock, units, rates, pins) is to be confirmed by you.`,
+		Example: `  gavrix new lock
+  gavrix new mine --empty && gavrix mine/bench.yaml`,
+		Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
+			var files fs.FS = demo.Files
+			name := demo.Bench
+			if empty {
+				name = "bench.yaml"
+				var err error
+				if files, err = fs.Sub(demo.Template, "template"); err != nil {
+					return err
+				}
+			}
 			if _, err := os.Stat(args[0]); err == nil {
 				return fmt.Errorf("%s is there already; name a new folder", args[0])
 			}
@@ -88,7 +102,7 @@ func newCommand() *cobra.Command {
 			if err := os.Chmod(made, 0o755); err != nil {
 				return err
 			}
-			err = fs.WalkDir(demo.Files, ".", func(path string, d fs.DirEntry, err error) error {
+			err = fs.WalkDir(files, ".", func(path string, d fs.DirEntry, err error) error {
 				if err != nil {
 					return err
 				}
@@ -101,7 +115,7 @@ func newCommand() *cobra.Command {
 				if d.IsDir() {
 					return os.MkdirAll(to, 0o755)
 				}
-				text, err := demo.Files.ReadFile(path)
+				text, err := fs.ReadFile(files, path)
 				if err != nil {
 					return err
 				}
@@ -114,8 +128,10 @@ func newCommand() *cobra.Command {
 				return fmt.Errorf("%s is not written: %w", args[0], err)
 			}
 			fmt.Fprintf(stdout, "wrote %s; to confirm for your board: mcu.clocks, mcu.units, and each link's unit, rate and frame\nopen it: gavrix %s\n",
-				args[0], filepath.Join(args[0], demo.Bench))
+				args[0], filepath.Join(args[0], name))
 			return nil
 		},
 	}
+	c.Flags().BoolVar(&empty, "empty", false, "a short bench with notes, in place of the demo")
+	return c
 }

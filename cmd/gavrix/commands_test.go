@@ -37,7 +37,7 @@ func run(t *testing.T, args ...string) (string, int) {
 		b, _ := io.ReadAll(r)
 		done <- b
 	}()
-	root := newRoot()
+	root := newRoot(&logging{})
 	root.SetArgs(args)
 	err = root.Execute()
 	os.Stdout, os.Stderr = stdout, stderr

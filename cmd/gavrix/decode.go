@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -160,6 +161,7 @@ func openLevels(path, rate string) (src decode.Source, f countedFile, err error)
 	if rate != "" && !strings.EqualFold(filepath.Ext(path), ".csv") {
 		return nil, f, fmt.Errorf("--sample-rate is for .csv files without times; %s has times", path)
 	}
+	slog.Info("levels opened", "file", path)
 	f.read = &atomic.Int64{}
 	if f.levelFile, err = openFile(path); err != nil {
 		return nil, f, err

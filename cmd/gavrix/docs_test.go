@@ -39,7 +39,7 @@ func reference(c *cobra.Command, b *bytes.Buffer) {
 // -update to write it anew.
 func TestTheReferenceIsCurrent(t *testing.T) {
 	var b bytes.Buffer
-	reference(newRoot(), &b)
+	reference(newRoot(&logging{}), &b)
 	const path = "../../docs/cli.md"
 	if *update {
 		require.NoError(t, os.WriteFile(path, b.Bytes(), 0o644))

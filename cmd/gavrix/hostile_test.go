@@ -85,7 +85,7 @@ func tried(f *pflag.Flag) []string {
 // TestEveryFlagHasAnEffect gives each flag alone to each example of its command that
 // does not have it: the output is another, or the call is refused.
 func TestEveryFlagHasAnEffect(t *testing.T) {
-	calls := examples(newRoot())
+	calls := examples(newRoot(&logging{}))
 	require.Greater(t, len(calls), 25)
 	for _, c := range calls {
 		if !c.command.HasParent() {
@@ -117,7 +117,7 @@ func TestEveryFlagHasAnEffect(t *testing.T) {
 // call panics, hangs, or prints what is no number; what is no JSON is an error.
 func TestHostileNumbers(t *testing.T) {
 	bad := regexp.MustCompile(`\b(NaN|\+?-?Inf)\b|e\+[1-9][0-9]{2}|-9223372036854775808`)
-	for _, c := range examples(newRoot()) {
+	for _, c := range examples(newRoot(&logging{})) {
 		if !c.command.HasParent() || slices.Contains([]string{"watch", "prove"}, c.command.Name()) {
 			continue
 		}

@@ -6,9 +6,11 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"log/slog"
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -34,23 +36,25 @@ func (e exitStatus) Error() string { return fmt.Sprintf("exit status %d", int(e)
 
 func main() {
 	defer guard.Recover()
-	root := newRoot()
+	log := &logging{}
+	root := newRoot(log)
 	err := root.Execute()
 	if lost := stdout.lost(); lost != nil {
 		err = lost
 	}
-	var status exitStatus
+	status := exitStatus(cannot)
 	switch {
 	case err == nil:
-		os.Exit(fine)
+		status = fine
 	case errors.As(err, &status):
-		os.Exit(int(status))
+	default:
+		fmt.Fprintln(os.Stderr, "gavrix: "+safe.Text(err.Error()))
 	}
-	fmt.Fprintln(os.Stderr, "gavrix: "+safe.Text(err.Error()))
-	os.Exit(cannot)
+	log.stop(int(status), err)
+	os.Exit(int(status))
 }
 
-func newRoot() *cobra.Command {
+func newRoot(log *logging) *cobra.Command {
 	ui := &uiOptions{}
 	root := &cobra.Command{
 		Use:   "gavrix [BENCH]",
@@ -68,6 +72,8 @@ Exit status: 0 fine, 1 a finding or a failed check, 2 could not run.`,
   gavrix calc baud --clock 40MHz --rate 28800 --explain`,
 		Args:          cobra.ArbitraryArgs,
 		SilenceErrors: true, SilenceUsage: true,
+		Version:           versionText(),
+		PersistentPreRunE: log.start,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 0 {
 				return cmd.Help()
@@ -84,7 +90,10 @@ Exit status: 0 fine, 1 a finding or a failed check, 2 could not run.`,
 	root.SetOut(stdout)
 	root.SetFlagErrorFunc(flagError)
 	ui.flags(root.Flags())
-	root.AddCommand(demoCommand(), openCommand(), lintCommand(), proveCommand(), doCommand(), watchCommand(), replayCommand(), decodeCommand(), convertCommand(), calcCommand(), drawCommand(), exportCommand(), sourcesCommand(), portsCommand(), newCommand(), schemaCommand())
+	root.AddCommand(demoCommand(), openCommand(), lintCommand(), proveCommand(), doCommand(), watchCommand(), replayCommand(), decodeCommand(), convertCommand(), calcCommand(), drawCommand(), exportCommand(), sourcesCommand(), portsCommand(), newCommand(), schemaCommand(), manCommand())
+	root.SetVersionTemplate("gavrix {{.Version}}\n")
+	log.flags(root.PersistentFlags())
+	completes(root)
 	return root
 }
 
@@ -122,29 +131,41 @@ func group(use, short string, below ...*cobra.Command) *cobra.Command {
 // loadBench loads a bench from disk, or the demo for the word `demo`, and makes
 // the edits given as PATH=VALUE. Faults are printed, and give status 2.
 func loadBench(path string, sets ...string) (*bench.Bench, error) {
+	began := time.Now()
+	b, faults, err := readBench(path)
+	if err != nil {
+		return nil, err
+	}
+	if b == nil {
+		slog.Error("bench refused", "path", path, "faults", len(faults))
+		printFindings(os.Stderr, faults)
+		return nil, exitStatus(cannot)
+	}
+	slog.Info("bench read", "path", path, "name", b.Name, "links", len(b.Links), "took", time.Since(began))
+	return b, applySets(b, sets)
+}
+
+// readBench reads a bench from disk, or a demo; the bench is nil where there are faults.
+func readBench(path string) (*bench.Bench, []finding.Finding, error) {
 	var dir fs.FS
 	name := filepath.Base(path)
 	if path == "demo" {
 		dir, name = demo.Files, demo.Bench
 	} else if other, ok := strings.CutPrefix(path, "demo:"); ok {
 		if name = demo.Others[other]; name == "" {
-			return nil, fmt.Errorf("there is no demo %q; there are culvert and weir", other)
+			return nil, nil, fmt.Errorf("there is no demo %q; there are culvert and weir", other)
 		}
 		dir = demo.Files
 	} else {
 		// A root keeps device files inside the bench's folder tree, links too.
 		root, err := os.OpenRoot(filepath.Dir(path))
 		if err != nil {
-			return nil, fmt.Errorf("the bench can't be read: %w", err)
+			return nil, nil, fmt.Errorf("the bench can't be read: %w", err)
 		}
 		dir = root.FS()
 	}
 	b, faults := bench.Load(dir, name)
-	if b == nil {
-		printFindings(os.Stderr, faults)
-		return nil, exitStatus(cannot)
-	}
-	return b, applySets(b, sets)
+	return b, faults, nil
 }
 
 func printFindings(w io.Writer, fs []finding.Finding) {

@@ -3,8 +3,10 @@ package main
 import (
 	"context"
 	"fmt"
+	"log/slog"
 	"os"
 	"os/signal"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -46,7 +48,9 @@ func readCapture(path string) (*capture.Store, error) {
 		return nil, fmt.Errorf("the capture can't be read: %w", err)
 	}
 	defer f.Close()
+	began := time.Now()
 	store, err := pcapng.Read(f)
+	slog.Info("capture read", "file", path, "whole", err == nil, "took", time.Since(began))
 	if store == nil {
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"time"
 
 	"gavrix.org/gavrix/core/bench"
@@ -108,7 +109,18 @@ func (s *Session) Do(ctx context.Context, l uint16, i link.Intent) (link.Outcome
 	if int(l) >= len(s.ports) {
 		return link.Outcome{}, fmt.Errorf("there is no link %d", l)
 	}
-	return s.ports[l].Do(ctx, l, i)
+	began := time.Now()
+	out, err := s.ports[l].Do(ctx, l, i)
+	what := []any{"link", s.store.Meta.Links[l].Name, "what", i.Verb(), "took", time.Since(began)}
+	switch {
+	case err != nil:
+		slog.Warn("refused", append(what, "why", err.Error())...)
+	case !out.OK:
+		slog.Warn("failed", append(what, "why", out.Text)...)
+	default:
+		slog.Debug("done", what...)
+	}
+	return out, err
 }
 
 // Now implements link.Session.

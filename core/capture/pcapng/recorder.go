@@ -2,6 +2,7 @@ package pcapng
 
 import (
 	"fmt"
+	"log/slog"
 	"os"
 	"sync"
 	"time"
@@ -69,7 +70,9 @@ func (r *Recorder) Beat() {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.err == nil {
-		r.err = r.write(false)
+		if r.err = r.write(false); r.err != nil {
+			slog.Error("recording stopped", "file", r.file.Name(), "records", r.done, "why", r.err.Error())
+		}
 	}
 }
 
@@ -146,6 +149,7 @@ func (r *Recorder) Close() error {
 		if err := r.file.Close(); r.err == nil {
 			r.err = err
 		}
+		slog.Info("recording ended", "file", r.file.Name(), "records", r.done)
 	})
 	return r.Err()
 }

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -281,6 +282,11 @@ func (p *Port) say(err error) {
 }
 
 func (p *Port) note(k record.Kind, text string) {
+	level := slog.LevelInfo
+	if k == record.Lost {
+		level = slog.LevelWarn
+	}
+	slog.Log(context.Background(), level, "port "+k.String(), "path", p.cfg.Path, "what", text)
 	now := p.Now()
 	p.store.Put(&record.Record{Kind: k, Link: p.link, Origin: record.FromGavrix, Start: now, End: now, Text: text})
 	p.store.Advance(now)
