@@ -6,11 +6,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/colorprofile"
 
 	"gavrix.org/gavrix/core/bench"
 	"gavrix.org/gavrix/core/bus"
@@ -25,6 +27,7 @@ import (
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/session"
 	"gavrix.org/gavrix/draw/cells"
+	"gavrix.org/gavrix/tui/prefs"
 	"gavrix.org/gavrix/tui/registers"
 	"gavrix.org/gavrix/tui/theme"
 	"gavrix.org/gavrix/tui/timing"
@@ -60,11 +63,13 @@ type App struct {
 	// proposed is what undescribed lines may be; nil until that was asked for.
 	proposed *sought
 
-	theme *theme.Theme
-	w, h  int
-	grid  *cells.Grid
-	out   strings.Builder
-	frame string
+	theme    *theme.Theme
+	terminal theme.Look // as the terminal says it is
+	prefers  prefs.Preferences
+	w, h     int
+	grid     *cells.Grid
+	out      strings.Builder
+	frame    string
 	// Where messages come faster than pictures, as from a wheel or a paste, those
 	// between are left out; the last one of all is drawn.
 	paced bool
@@ -118,13 +123,42 @@ type numbered struct {
 
 func newApp(b *bench.Bench, path string, s *session.Session, store *capture.Store) *App {
 	a := &App{
-		bench: b, path: path, session: s, store: store, theme: theme.New(true), w: 80, h: 24,
+		bench: b, path: path, session: s, store: store, theme: theme.New(theme.Look{Dark: true}), w: 80, h: 24,
 		grid: cells.New(80, 24), focus: viewPane, results: map[string][]check.Result{},
 		timing: timing.New(), view: 2,
 	}
 	a.views = []numbered{{"2", a.timing}, {"3", registers.New()}, {"5", traffic.New()}, {"6", waves.New()}}
+	a.terminal = theme.Look{Dark: true, ASCII: !prefs.UTF8(os.Getenv)}
+	a.prefers = prefs.Default()
+	a.dress()
 	a.look()
 	return a
+}
+
+// dress makes the theme for the terminal and what the user prefers.
+func (a *App) dress() {
+	l := a.terminal
+	switch a.prefers.Theme {
+	case "dark":
+		l.Dark = true
+	case "light":
+		l.Dark = false
+	}
+	switch a.prefers.Colours {
+	case "full":
+		l.Colours = theme.Full
+	case "16":
+		l.Colours = theme.Sixteen
+	case "none":
+		l.Colours = theme.None
+	}
+	switch a.prefers.Lines {
+	case "unicode":
+		l.ASCII = false
+	case "ascii":
+		l.ASCII = true
+	}
+	a.theme = theme.New(l)
 }
 
 // Init implements tea.Model.
@@ -250,7 +284,18 @@ func (a *App) update(msg tea.Msg) tea.Cmd {
 		a.grid.Resize(a.w, a.h)
 		a.drawn = time.Time{}
 	case tea.BackgroundColorMsg:
-		a.theme = theme.New(m.IsDark())
+		a.terminal.Dark = m.IsDark()
+		a.dress()
+	case tea.ColorProfileMsg:
+		switch m.Profile {
+		case colorprofile.TrueColor, colorprofile.ANSI256:
+			a.terminal.Colours = theme.Full
+		case colorprofile.ANSI:
+			a.terminal.Colours = theme.Sixteen
+		default:
+			a.terminal.Colours = theme.None
+		}
+		a.dress()
 	case tea.KeyPressMsg:
 		cmd = a.key(m)
 	case tea.MouseClickMsg:

@@ -63,3 +63,22 @@ func TestNothingIsClipped(t *testing.T) {
 		}
 	}
 }
+
+// TestHelpIsWhole: no line of any view's help ends early, at any size.
+func TestHelpIsWhole(t *testing.T) {
+	l := running(t)
+	for _, size := range [][2]int{{160, 47}, {100, 30}, {80, 24}} {
+		l.put(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
+		for _, v := range []string{"2", "3", "5", "6"} {
+			l.typed(v)
+			l.typed("?")
+			for range 12 {
+				for line := range strings.Lines(l.screen()) {
+					assert.NotContains(t, line, "…", "%v view %s", size, v)
+				}
+				l.hit(tea.KeyPressMsg{Code: tea.KeyPgDown})
+			}
+			l.typed("x")
+		}
+	}
+}

@@ -251,8 +251,9 @@ func (a *App) drawHelp(p cells.Area) {
 		columns = [][]helpRow{left, right}
 	}
 	room, longest := p.H-1, 0
-	for _, c := range columns {
-		longest = max(longest, len(c))
+	for i, c := range columns {
+		columns[i] = unclipped(c, p.W/len(columns)-2-helpTextAt)
+		longest = max(longest, len(columns[i]))
 	}
 	maxTop := max(0, longest-room)
 	a.helpTop = min(a.helpTop, maxTop)
@@ -272,15 +273,37 @@ func (a *App) drawHelp(p cells.Area) {
 
 type helpRow struct{ head, keys, name, text string }
 
+// Columns of the help.
+const (
+	helpNameAt = 16
+	helpTextAt = 38
+)
+
+// unclipped gives rows none of whose texts is wider than w: what is longer goes on below.
+func unclipped(rows []helpRow, w int) []helpRow {
+	var out []helpRow
+	for _, r := range rows {
+		if r.head != "" || r.text == "" {
+			out = append(out, r)
+			continue
+		}
+		for i, part := range cells.Wrap(r.text, max(w, 10)) {
+			if i > 0 {
+				r = helpRow{}
+			}
+			r.text = part
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
 func (r helpRow) draw(p cells.Area, y int) {
 	if r.head != "" {
 		p.Text(0, y, cells.Head, r.head)
 		return
 	}
-	if r.name == "" {
-		return
-	}
-	p.Part(0, y, 12, 1).Text(0, 0, cells.Strong, r.keys)
-	p.Part(13, y, 21, 1).Text(0, 0, cells.Info, r.name)
-	p.Part(35, y, p.W-35, 1).Text(0, 0, cells.Plain, safe.Text(r.text))
+	p.Part(0, y, helpNameAt-1, 1).Text(0, 0, cells.Strong, r.keys)
+	p.Part(helpNameAt, y, helpTextAt-helpNameAt-1, 1).Text(0, 0, cells.Info, r.name)
+	p.Part(helpTextAt, y, p.W-helpTextAt, 1).Text(0, 0, cells.Plain, safe.Text(r.text))
 }

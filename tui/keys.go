@@ -1,11 +1,13 @@
 package tui
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -24,6 +26,7 @@ import (
 	"gavrix.org/gavrix/core/doc"
 	"gavrix.org/gavrix/draw/pdf"
 	"gavrix.org/gavrix/draw/svg"
+	"gavrix.org/gavrix/tui/prefs"
 	"gavrix.org/gavrix/tui/ui"
 )
 
@@ -69,6 +72,11 @@ func (a *App) key(k tea.KeyPressMsg) tea.Cmd {
 		cs = append(a.viewCommands(), cs...)
 	}
 	for _, c := range cs {
+		if a.prefers.Keys[c.Name] == name {
+			return c.Run("")
+		}
+	}
+	for _, c := range cs {
 		for _, want := range c.Keys {
 			if want == name {
 				return c.Run("")
@@ -76,6 +84,47 @@ func (a *App) key(k tea.KeyPressMsg) tea.Cmd {
 		}
 	}
 	return nil
+}
+
+// prefer changes one preference, in the user's file too.
+func (a *App) prefer(arg string) tea.Cmd {
+	name, value, _ := strings.Cut(arg, " ")
+	if name == "" {
+		path, err := prefs.Path()
+		if err != nil {
+			a.Warn("%v", err)
+			return nil
+		}
+		a.Say("theme %s, colours %s, lines %s, %s of your own; in %s", a.prefers.Theme, a.prefers.Colours, a.prefers.Lines, plural(len(a.prefers.Keys), "key"), path)
+		return nil
+	}
+	if command, is := strings.CutPrefix(name, "keys."); is && !slices.ContainsFunc(a.allCommands(), func(c ui.Command) bool { return c.Name == command }) {
+		a.Warn("there is no command %s in this view", command)
+		return nil
+	}
+	p, err := prefs.Set(name, strings.TrimSpace(value))
+	if err != nil {
+		a.Warn("%v", err)
+		return nil
+	}
+	a.prefers = p
+	a.dress()
+	a.Say("%s: %s", name, cmp.Or(strings.TrimSpace(value), "taken out"))
+	return nil
+}
+
+// preferences lists what can be preferred, and behind one what it may be.
+func preferences(arg string) []string {
+	name, _, has := strings.Cut(arg, " ")
+	if !has {
+		return []string{"theme ", "colours ", "lines ", "keys."}
+	}
+	words, _ := prefs.Schema.Choices(nil, name)
+	var out []string
+	for _, w := range words {
+		out = append(out, name+" "+w)
+	}
+	return out
 }
 
 func (a *App) helpKey(name string) {
@@ -176,6 +225,7 @@ func (a *App) commands() []ui.Command {
 		cs = append(cs, a.proposeCommands()...)
 	}
 	return append(cs,
+		ui.Command{Name: "prefer", Args: "[NAME VALUE]", Help: "theme, colours, lines, keys.COMMAND", Run: a.prefer, Complete: preferences},
 		ui.Command{Name: "draw", Args: "FILE", Help: "save the picture as .svg or .pdf", Run: a.drawFile, Complete: files},
 		ui.Command{Name: "draw-here", Keys: []string{"W"}, Help: "save the picture here as VIEW-N.svg", Run: a.drawHere},
 		ui.Command{Name: "keep", Args: "FILE", Help: "save the capture so far as pcapng", Run: a.keep, Complete: files},
@@ -249,7 +299,7 @@ func (a *App) timeCommands() []ui.Command {
 		{Name: "run", Keys: []string{"space"}, Help: "stop time, or let it go on", Short: "time", Run: pace(func() { a.session.World.SetRunning(!a.session.World.Pace().Running) })},
 		{Name: "step", Keys: []string{"."}, Help: "stop, and go on to the next character", Run: pace(a.session.World.StepChar)},
 		{Name: "step-bit", Keys: []string{","}, Help: "stop, and go on by one bit of the link", Run: pace(func() { a.session.World.StepBit(a.LinkIndex()) })},
-		{Name: "stop-at", Args: "EVENT", Help: "run to error, parity, gap 5 ms, a TEXT …", Run: a.stopAt},
+		{Name: "stop-at", Args: "EVENT", Help: "run to error, parity, gap 5 ms, or a TEXT", Run: a.stopAt},
 		{Name: "slower", Keys: []string{"["}, Help: "time at a tenth of the pace", Run: pace(func() { a.session.World.SetSpeed(a.session.World.Pace().Speed / 10) })},
 		{Name: "faster", Keys: []string{"]"}, Help: "time at ten times the pace", Run: pace(func() { a.session.World.SetSpeed(a.session.World.Pace().Speed * 10) })},
 		{Name: "record", Args: "FILE", Help: "record all to a pcapng file", Run: a.record, Complete: files},

@@ -9,12 +9,15 @@ import (
 	"syscall"
 
 	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/colorprofile"
 
 	"gavrix.org/gavrix/core/bench"
 	"gavrix.org/gavrix/core/capture"
 	"gavrix.org/gavrix/core/capture/pcapng"
+	"gavrix.org/gavrix/core/finding"
 	"gavrix.org/gavrix/core/guard"
 	"gavrix.org/gavrix/core/session"
+	"gavrix.org/gavrix/tui/prefs"
 )
 
 // Options say what to open.
@@ -86,7 +89,19 @@ func ShowLevels(l *Levels) error {
 // terminal is given back as it was.
 func (a *App) loop() error {
 	a.paced = true
-	p := tea.NewProgram(a, tea.WithoutSignalHandler(), tea.WithoutCatchPanics(), tea.WithFPS(30))
+	var faults []finding.Finding
+	if a.prefers, faults = prefs.Load(); len(faults) > 0 {
+		a.Warn("preferences: %s; the defaults hold", faults[0].Seen)
+	}
+	a.dress()
+	if a.prefers.Colours == "full" {
+		return a.run(tea.WithColorProfile(colorprofile.TrueColor))
+	}
+	return a.run()
+}
+
+func (a *App) run(more ...tea.ProgramOption) error {
+	p := tea.NewProgram(a, append(more, tea.WithoutSignalHandler(), tea.WithoutCatchPanics(), tea.WithFPS(30))...)
 	remove := guard.OnPanic(func() { _ = p.ReleaseTerminal() })
 	defer remove()
 	// Here, while the rescue still stands: it would be taken back on the way up.

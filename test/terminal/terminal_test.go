@@ -50,7 +50,7 @@ type term struct {
 
 func start(t *testing.T, w, h int) *term {
 	s := &term{t, filepath.Join(t.TempDir(), "tmux"), 30 * time.Second}
-	s.tmux("-f", "/dev/null", "new-session", "-d", "-x", fmt.Sprint(w), "-y", fmt.Sprint(h), "env PS1='ready$ ' TERM=screen-256color sh")
+	s.tmux("-f", "/dev/null", "new-session", "-d", "-x", fmt.Sprint(w), "-y", fmt.Sprint(h), "env PS1='ready$ ' TERM=screen-256color LC_ALL=C.UTF-8 XDG_CONFIG_HOME="+t.TempDir()+" sh")
 	t.Cleanup(func() { _ = exec.Command("tmux", "-S", s.socket, "kill-server").Run() })
 	s.wait("ready$")
 	return s

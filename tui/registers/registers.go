@@ -267,7 +267,7 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 			return nil
 		}},
 		ui.Command{Name: "scan", Args: "[reading]", Help: "ask every address of the bus who is there", Run: func(arg string) tea.Cmd { return v.start(h, strings.TrimSpace("scan "+arg)) }},
-		ui.Command{Name: "do", Args: "OPERATION", Help: "any operation: leaf-tilt.measure, scan, raw …", Run: v.operation(h), Complete: func(arg string) []string { return operations(h, arg) }})
+		ui.Command{Name: "do", Args: "OPERATION", Help: "any operation: leaf-tilt.measure, scan, raw", Run: v.operation(h), Complete: func(arg string) []string { return operations(h, arg) }})
 }
 
 // operations lists what may be done with the parts of the link, for what is typed so far.

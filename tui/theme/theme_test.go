@@ -42,7 +42,7 @@ func TestContrast(t *testing.T) {
 	assert.InDelta(t, 21, contrast(t, "#000000", "#ffffff"), 1e-9)
 	least := [2]float64{21, 21}
 	for s := cells.Style(0); s < cells.Styles; s++ {
-		p, has := Colours(s)
+		p, has := ColoursOf(s)
 		if !has {
 			continue
 		}
@@ -64,7 +64,7 @@ func TestContrast(t *testing.T) {
 func TestHuesDiffer(t *testing.T) {
 	seen := map[string]bool{}
 	for s := cells.Hue1; s <= cells.Hue5; s++ {
-		p, has := Colours(s)
+		p, has := ColoursOf(s)
 		require.True(t, has)
 		assert.False(t, seen[p.Dark] || seen[p.Light], "style %d", s)
 		seen[p.Dark], seen[p.Light] = true, true
