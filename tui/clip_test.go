@@ -1,6 +1,8 @@
 package tui
 
 import (
+	"fmt"
+	"os"
 	"regexp"
 	"strings"
 	"testing"
@@ -81,4 +83,19 @@ func TestHelpIsWhole(t *testing.T) {
 			l.typed("x")
 		}
 	}
+}
+
+// TestMain keeps the preferences of whoever runs the tests apart from them.
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "gavrix-settings")
+	if err == nil {
+		err = os.Setenv("XDG_CONFIG_HOME", dir)
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	code := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(code)
 }

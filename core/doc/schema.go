@@ -318,6 +318,43 @@ func (t *Type) paths(n *Node, path []string, out *[][]string) {
 	}
 }
 
+// What says in words what stands there: a value, a map, a list of values.
+func (t *Type) What() string {
+	switch t.shape {
+	case listShape:
+		if t.each.shape == scalarShape {
+			return "list of: " + t.each.name
+		}
+		return "list"
+	case scalarShape:
+		return t.name
+	}
+	return "map"
+}
+
+// Each calls f for every key below, from the top, with its path: <name> stands for a name of
+// one's own, and [] for an element of a list. Keys of one kind only come with its word.
+func (t *Type) Each(f func(path []string, kind string, k Key)) { t.every(nil, "", f) }
+
+func (t *Type) every(path []string, kind string, f func([]string, string, Key)) {
+	below := func(name string) []string { return append(append([]string{}, path...), name) }
+	switch t.shape {
+	case structShape:
+		for _, k := range t.keys {
+			f(below(k.Name), kind, k)
+			k.Type.every(below(k.Name), kind, f)
+		}
+	case kindShape:
+		for _, k := range t.kinds {
+			k.Type.every(path, k.Name, f)
+		}
+	case mapShape:
+		t.each.every(below("<name>"), kind, f)
+	case listShape:
+		t.each.every(below("[]"), kind, f)
+	}
+}
+
 // Choices gives the words that may stand at a path, and says in words what may; nil and ""
 // where no plain value may.
 func (t *Type) Choices(n *Node, path ...string) (words []string, what string) {
