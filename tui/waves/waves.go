@@ -210,7 +210,7 @@ func (v *View) Draw(a cells.Area, h ui.Host) {
 		a.Right(a.W, 0, cells.Doubt, "levels before "+picture.TimeLabel(span.From, v.span/1000)+" no longer kept")
 	}
 	// Below the picture stand the cursors and what was measured.
-	room := a.H - 2 - 2
+	room := a.H - 2 - 3
 	if v.marked {
 		room -= 2 * shownLines(h, k)
 	}
