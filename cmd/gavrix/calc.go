@@ -12,7 +12,7 @@ import (
 func calcCommand() *cobra.Command {
 	return group("calc", "Work out dividers and margins",
 		calcStartup(), calcBaud(), calcMargin(), calcInfer(), calcFrame(), calcEnds(), calcSync(), calcReading(), calcPulse(),
-		calcCANTiming(), calcCANFilters(), calcCANLoad(), calcI2C(), calcSPIClock(), calcCounter(), calcValue(), calcRegister())
+		calcCANTiming(), calcCANFilters(), calcCANLoad(), calcI2C(), calcSPIClock(), calcCounter(), calcValue(), calcRegister(), calcTransfer())
 }
 
 // explained is a result with the way it came about.

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 
+	"gavrix.org/gavrix/core/agenda"
 	"gavrix.org/gavrix/core/bench"
 	"gavrix.org/gavrix/core/capture"
 	"gavrix.org/gavrix/core/device"
@@ -21,7 +22,7 @@ import (
 // use by several goroutines; Runner makes it so.
 type World struct {
 	store  *capture.Store
-	queue  queue
+	queue  agenda.Agenda[event]
 	now    quantity.Time
 	rng    *rand.Rand
 	actors []actor
@@ -83,7 +84,7 @@ type place struct {
 
 // at asks for a call of the actor.
 func (p place) at(t quantity.Time, what eventKind, arg uint8) {
-	p.w.queue.push(event{at: max(t, p.w.now), kind: what, actor: p.id, arg: arg})
+	p.w.queue.Push(max(t, p.w.now), event{what, arg, p.id})
 }
 
 // preset puts bits into a value of a part; nil has no registers.
@@ -153,11 +154,11 @@ func New(b *bench.Bench, store *capture.Store) *World {
 func (w *World) Now() quantity.Time { return w.now }
 
 // NextEvent is the time of the next thing that happens by itself.
-func (w *World) NextEvent() quantity.Time { return w.queue.next() }
+func (w *World) NextEvent() quantity.Time { return w.queue.Next() }
 
 // RunTo lets the world go on to the time t.
 func (w *World) RunTo(t quantity.Time) {
-	for w.queue.next() <= t {
+	for w.queue.Next() <= t {
 		w.step()
 	}
 	if t > w.now {
@@ -172,8 +173,8 @@ func (w *World) RunTo(t quantity.Time) {
 }
 
 func (w *World) step() {
-	e := w.queue.pop()
-	w.now = e.at
+	at, e := w.queue.Pop()
+	w.now = at
 	w.actors[e.actor].act(e.kind, e.arg)
 }
 
@@ -253,7 +254,7 @@ var errOtherLinks = fmt.Errorf("the links of the bench are no longer those of th
 func (w *World) StepChar(most quantity.Time) {
 	limit := w.now + most
 	start := w.store.Version()
-	for w.queue.next() <= limit && w.store.Version() == start {
+	for w.queue.Next() <= limit && w.store.Version() == start {
 		w.step()
 	}
 	if w.store.Version() == start {

@@ -1,0 +1,149 @@
+package main
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"gavrix.org/gavrix/core/bus/uart"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/transfer"
+)
+
+func calcTransferLoss() *cobra.Command {
+	s := stringsOf{}
+	var depth, level int
+	var all, asJSON bool
+	c := &cobra.Command{
+		Use:   "loss interrupt|look",
+		Short: "Run a reader against bursts on a character line and name each lost byte",
+		Long: `Lets bytes come in bursts, each as 0*48 (time of the first start bit, bytes), into
+a unit that holds --depth of them, and reads them by an interrupt or by looks of the
+main loop at --phase + k × --every. --all: one run of the handler, or one look, reads
+all that wait. Exit status 1 if bytes are lost.`,
+		Example: `  gavrix calc transfer loss look --rate 57600 --bursts 0*40 --every 400us --depth 1
+  gavrix calc transfer loss interrupt --rate 115200 --bursts 0*20 --core 16MHz --cycles entry=12,read=10,next=20,exit=12 --all --depth 8 --level 4 --blocked 100us-900us`,
+		Args:      cobra.ExactArgs(1),
+		ValidArgs: []string{"interrupt", "look"},
+		RunE: func(cmd *cobra.Command, args []string) error {
+			r := transfer.Reader{Way: transfer.AtLevel, Depth: depth, Level: level, All: all}
+			var err error
+			switch args[0] {
+			case "interrupt":
+				err = idle(cmd, "with interrupt", "every", "phase")
+			case "look":
+				r.Way = transfer.Look
+				err = idle(cmd, "with look", "level", "blocked")
+			default:
+				err = fmt.Errorf("%q is none of interrupt, look", args[0])
+			}
+			if err != nil {
+				return err
+			}
+			if depth < 1 || level < 1 || level > depth || depth > 1<<16 {
+				return fmt.Errorf("--depth %d, --level %d: the unit holds 1 to 65536 words, and the level is from 1 to the depth", depth, level)
+			}
+			if r.OnFull, err = s.policy(); err != nil {
+				return err
+			}
+			r.Core = quantity.FromHz(1e9)
+			if args[0] == "interrupt" || s.get("core") != "" {
+				if r.Core, err = s.core(); err != nil {
+					return err
+				}
+			}
+			if r.Cycles, err = cyclesOf(s.get("cycles"), r.Core); err != nil {
+				return err
+			}
+			if r.Period, err = span("every", s.get("every")); err != nil {
+				return err
+			}
+			if r.Phase, err = span("phase", s.get("phase")); err != nil {
+				return err
+			}
+			if r.Way == transfer.Look && r.Period <= 0 {
+				return fmt.Errorf("look needs --every")
+			}
+			if r.Blocked, err = windows("blocked", s.get("blocked")); err != nil {
+				return err
+			}
+			rate, err := s.rate()
+			if err != nil {
+				return err
+			}
+			f, err := uart.ParseFrame(s.get("frame"))
+			if err != nil {
+				return fmt.Errorf("--frame: %w", err)
+			}
+			bursts, err := burstsOf("bursts", s.get("bursts"))
+			if err != nil {
+				return err
+			}
+			set := uart.Settings{Rate: rate, Frame: f}
+			var ends []quantity.Time
+			for _, b := range bursts {
+				for k := range b.Bytes {
+					ends = append(ends, b.Start+uart.Duration(set, k+1))
+				}
+			}
+			return printLoss(transfer.LossOf(ends, r, 0), len(ends), asJSON)
+		},
+	}
+	fl := c.Flags()
+	s.add(c, "rate", "", "bit rate")
+	s.add(c, "frame", "8N1", "frame")
+	s.add(c, "bursts", "", "bytes on the line, as 0*48 12ms*20")
+	s.add(c, "core", "", "clock of the core")
+	s.add(c, "cycles", "", cyclesHelp)
+	s.add(c, "every", "", "look: period of the looks")
+	s.add(c, "phase", "", "look: time of the first")
+	s.add(c, "blocked", "", "interrupt: times in which none comes, as 10us-20us")
+	s.add(c, "on-full", "keep-oldest", "what is lost when the unit is full: keep-oldest, keep-newest, replace-last")
+	fl.IntVar(&depth, "depth", 1, "bytes that the unit holds beside the one that comes in")
+	fl.IntVar(&level, "level", 1, "interrupt: bytes that raise it")
+	fl.BoolVar(&all, "all", false, "one run or look reads all that wait")
+	fl.BoolVar(&asJSON, "json", false, "print JSON")
+	_ = c.MarkFlagRequired("rate")
+	_ = c.MarkFlagRequired("bursts")
+	return c
+}
+
+func printLoss(l transfer.Loss, total int, asJSON bool) error {
+	if asJSON {
+		lost := l.Lost
+		if lost == nil {
+			lost = []int{}
+		}
+		if err := printJSON(struct {
+			Lost      []int `json:"lost_indices"`
+			Delivered int   `json:"delivered"`
+			Left      int   `json:"left_in_register"`
+			High      int   `json:"most_waiting"`
+			Runs      int   `json:"runs"`
+		}{lost, l.Delivered, l.Left, l.High, l.Count}); err != nil {
+			return err
+		}
+	} else {
+		fmt.Fprintf(stdout, "%d bytes came, %d were read in %d runs, %d lost; at most %d waited\n", total, l.Delivered, l.Count, len(l.Lost), l.High)
+		if len(l.Lost) > 0 {
+			var names []string
+			for _, n := range l.Lost[:min(len(l.Lost), 20)] {
+				names = append(names, strconv.Itoa(n))
+			}
+			more := ""
+			if len(l.Lost) > 20 {
+				more = " …"
+			}
+			fmt.Fprintf(stdout, "lost, counted from 0: %s%s\n", strings.Join(names, ", "), more)
+		}
+		if l.Left > 0 {
+			fmt.Fprintf(stdout, "%d wait in the unit: too few to raise the interrupt\n", l.Left)
+		}
+	}
+	if len(l.Lost) > 0 {
+		return exitStatus(found)
+	}
+	return nil
+}
