@@ -1,6 +1,9 @@
 package doc
 
-import "fmt"
+import (
+	"fmt"
+	"slices"
+)
 
 // Map gives the map at a key of a validated map; where it is absent, an empty one
 // in which all defaults hold.
@@ -62,4 +65,15 @@ func typed[T any](v any, key string) T {
 		panic(fmt.Sprintf("the value of %s is a %T, no %T", key, v, want))
 	}
 	return t
+}
+
+// Read reads a plain value that is written as text: what stands in a file after a key.
+func (t *Type) Read(text string) (any, error) {
+	if t.shape != scalarShape {
+		return nil, fmt.Errorf("no plain value stands there")
+	}
+	if t.enum != nil && !slices.Contains(t.enum, text) {
+		return nil, fmt.Errorf("%q is not %s", text, t.name)
+	}
+	return t.parse(text)
 }

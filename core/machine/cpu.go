@@ -263,3 +263,12 @@ func (c *CPU) look() {
 	c.turn = max(c.turn+1, int((c.m.now+cost-l.Phase+l.Period-1)/l.Period))
 	c.m.at(l.Phase+quantity.Time(c.turn)*l.Period, looked, 0, c.lookN)
 }
+
+// Running gives the interrupts whose handlers are entered, the innermost last.
+func (c *CPU) Running() []*Interrupt {
+	var out []*Interrupt
+	for i := range c.stack {
+		out = append(out, c.stack[i].line)
+	}
+	return out
+}

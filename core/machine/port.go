@@ -39,6 +39,7 @@ type Port struct {
 	ReceiveDMA, RoomDMA bool          // requests to the engine
 	Interrupt           *Interrupt
 	Drive               func(Word)       // drives the line; the host says Sent when the last bit is out. Nil: the machine takes WordTime
+	LineBusy            func() bool      // a word is coming in: the line is not quiet; nil: nobody knows
 	Echo                func(Word) Word  // what comes in while a word goes out; nil: nothing does
 	OnTaken, OnArrived  func(Word, bool) // told of each word: read, or complete and whether it was lost
 	OnMoved             func(Word)       // told of each word that moves into the shifter
@@ -146,7 +147,7 @@ func (p *Port) noise() {
 }
 
 func (p *Port) quiet(gen uint32) {
-	if gen != p.quietGen || !p.Enabled {
+	if gen != p.quietGen || !p.Enabled || p.LineBusy != nil && p.LineBusy() {
 		return
 	}
 	p.IdleFlag = true
