@@ -4,17 +4,28 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
-	"gavrix.org/gavrix/core/bus/can"
-	"gavrix.org/gavrix/core/bus/uart"
 	"gavrix.org/gavrix/core/finding"
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/transfer"
 )
 
-// lineFlags say what a word on the line is.
+// lineKind says what a word of one kind of bus is on the line.
+type lineKind struct {
+	name string
+	own  []string // its flags
+	add  func(*lineFlags, *cobra.Command)
+	// read gives the bits of a word on the line, its bytes, and whether the line waits for
+	// a late reader.
+	read func(*lineFlags) (bits float64, bytes int, held bool, err error)
+}
+
+var lineKinds = []lineKind{uartLine, spiLine, i2cLine, canLine}
+
+// lineFlags are the flags of all of them, and how many words come.
 type lineFlags struct {
 	s                 stringsOf
 	bits, gap, bytes  int
@@ -24,29 +35,24 @@ type lineFlags struct {
 }
 
 func (f *lineFlags) add(c *cobra.Command) {
-	fl := c.Flags()
-	f.s.add(c, "bus", "uart", "uart, spi, i2c or can")
+	var names []string
+	for _, k := range lineKinds {
+		names = append(names, k.name)
+		k.add(f, c)
+	}
+	f.s.add(c, "bus", names[0], strings.Join(names, ", "))
 	f.s.add(c, "rate", "", "bit rate")
-	f.s.add(c, "frame", "8N1", "UART: frame")
-	fl.IntVar(&f.bits, "word", 8, "SPI: bits of a word")
-	fl.IntVar(&f.gap, "gap", 0, "SPI: bits of the pause between words")
-	fl.IntVar(&f.bytes, "bytes", 8, "CAN: data bytes of a frame")
-	fl.BoolVar(&f.extended, "extended", false, "CAN: 29-bit identifier")
-	fl.BoolVar(&f.stuffed, "stuffed", false, "CAN: with as many stuff bits as there can be")
 }
-
-// own are the flags that have an effect on each bus alone.
-var lineOwn = map[string][]string{"uart": {"frame"}, "spi": {"word", "gap"}, "can": {"bytes", "extended", "stuffed"}, "i2c": {}}
 
 // line reads the words of a line: their bits, bytes and rate.
 func (f *lineFlags) line(cmd *cobra.Command) (l transfer.Line, held bool, err error) {
-	bus := f.s.get("bus")
-	if _, known := lineOwn[bus]; !known {
-		return l, false, fmt.Errorf("--bus: %q is none of uart, spi, i2c, can", bus)
+	i := slices.IndexFunc(lineKinds, func(k lineKind) bool { return k.name == f.s.get("bus") })
+	if i < 0 {
+		return l, false, fmt.Errorf("--bus: %q is none that words are known of; gavrix calc transfer cost --help lists them", f.s.get("bus"))
 	}
-	for other, flags := range lineOwn {
-		if other != bus {
-			if err := idle(cmd, "with --bus "+bus, flags...); err != nil {
+	for k, other := range lineKinds {
+		if k != i {
+			if err := idle(cmd, "with --bus "+lineKinds[i].name, other.own...); err != nil {
 				return l, false, err
 			}
 		}
@@ -54,38 +60,8 @@ func (f *lineFlags) line(cmd *cobra.Command) (l transfer.Line, held bool, err er
 	if l.Rate, err = f.s.rate(); err != nil {
 		return l, false, err
 	}
-	l.Bytes = 1
-	switch bus {
-	case "uart":
-		fr, err := uart.ParseFrame(f.s.get("frame"))
-		if err != nil {
-			return l, false, fmt.Errorf("--frame: %w", err)
-		}
-		l.WordBits = float64(uart.Duration(uart.Settings{Rate: quantity.FromBd(1), Frame: fr}, 1).Seconds())
-	case "spi":
-		if f.bits < 1 || f.bits > 64 || f.gap < 0 {
-			return l, false, fmt.Errorf("--word %d, --gap %d: a word has 1 to 64 bits, and a pause no fewer than 0", f.bits, f.gap)
-		}
-		l.WordBits, l.Bytes = float64(f.bits+f.gap), (f.bits+7)/8
-	case "i2c":
-		l.WordBits, held = 9, true
-	case "can":
-		_, padding, ok := can.Code(f.bytes, false)
-		if !ok || padding > 0 {
-			return l, false, fmt.Errorf("--bytes %d: a classic frame has 0 to 8", f.bytes)
-		}
-		frame := can.Frame{Extended: f.extended, Data: make([]byte, f.bytes)}
-		// From the start of frame to the last bit of the space between frames.
-		bits := 47 + 8*f.bytes
-		if f.extended {
-			bits = 67 + 8*f.bytes
-		}
-		if f.stuffed {
-			bits += can.MostStuffBits(frame)
-		}
-		l.WordBits, l.Bytes = float64(bits), f.bytes
-	}
-	return l, held, nil
+	l.WordBits, l.Bytes, held, err = lineKinds[i].read(f)
+	return l, held, err
 }
 
 // costRow is one method's line of the table.
@@ -150,6 +126,9 @@ with interrupts at half and full).`,
 			if err != nil {
 				return err
 			}
+			if err := costIdle(cmd, f.s.get("method"), l.Burst > 0); err != nil {
+				return err
+			}
 			return printCosts(l, m, ways, held, explain, asJSON)
 		},
 	}
@@ -198,6 +177,34 @@ func lineTraffic(cmd *cobra.Command, f *lineFlags, l *transfer.Line) error {
 	return nil
 }
 
+// costUses are the flags that have an effect on each method.
+var costUses = map[transfer.Way][]string{
+	transfer.Spin: {}, transfer.Wait: {"cycles"}, transfer.Look: {"cycles", "every", "depth"}, transfer.EachWord: {"cycles", "depth", "blocked"},
+	transfer.AtLevel: {"cycles", "depth", "level", "blocked", "rest-interrupt"}, transfer.HalfFull: {"cycles", "ring", "blocked", "idle-interrupt"},
+}
+
+// costIdle refuses flags that have no effect on a method, or on words without pauses.
+func costIdle(cmd *cobra.Command, method string, bursts bool) error {
+	if !bursts {
+		if err := idle(cmd, "without --burst: words that never pause leave no rest and are never quiet", "rest-interrupt", "idle-interrupt"); err != nil {
+			return err
+		}
+	}
+	for w, own := range costUses {
+		if w.String() != method {
+			continue
+		}
+		for _, f := range []string{"cycles", "every", "depth", "level", "blocked", "rest-interrupt", "ring", "idle-interrupt"} {
+			if !slices.Contains(own, f) {
+				if err := idle(cmd, "with --method "+method, f); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
 // costWays chooses the methods; all leaves out those that a number is missing for.
 func costWays(cmd *cobra.Command, text string, m transfer.Method) ([]transfer.Way, error) {
 	need := func(w transfer.Way) string {
@@ -210,6 +217,9 @@ func costWays(cmd *cobra.Command, text string, m transfer.Method) ([]transfer.Wa
 			return "level"
 		}
 		return ""
+	}
+	if m.Ring < 0 || m.Ring > 1<<24 {
+		return nil, fmt.Errorf("--ring %d: write 2 to %d words", m.Ring, 1<<24)
 	}
 	if m.Depth < 1 || m.Level < 1 || m.Level > m.Depth && cmd.Flags().Changed("level") {
 		return nil, fmt.Errorf("--depth %d, --level %d: the unit holds at least 1 word, and the level is from 1 to the depth", m.Depth, m.Level)

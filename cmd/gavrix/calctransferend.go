@@ -78,7 +78,7 @@ needs a start bit. Exit status 1 if bytes are lost.`,
 				return err
 			}
 			got, lost := transfer.ReceivesOf(bytes, q)
-			return printReceives(got, lost, asJSON)
+			return printReceives(got, lost, depth, asJSON)
 		},
 	}
 	fl := c.Flags()
@@ -99,7 +99,7 @@ needs a start bit. Exit status 1 if bytes are lost.`,
 	return c
 }
 
-func printReceives(got []transfer.Receive, lost []int, asJSON bool) error {
+func printReceives(got []transfer.Receive, lost []int, depth int, asJSON bool) error {
 	type row struct {
 		Armed  float64  `json:"armed_us"`
 		Ended  *float64 `json:"ended_us"`
@@ -128,6 +128,11 @@ func printReceives(got []transfer.Receive, lost []int, asJSON bool) error {
 			return err
 		}
 	} else {
+		between := fmt.Sprintf("the unit keeps %s", quantity.Count(depth, "byte"))
+		if depth == 0 {
+			between = "the receiver is off"
+		}
+		fmt.Fprintf(stdout, "between two receives %s\n", between)
 		fmt.Fprintln(stdout, "        armed          ended   by          bytes")
 		for _, r := range got {
 			ended, bytes := "not yet", "none"

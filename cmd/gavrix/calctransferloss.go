@@ -7,22 +7,22 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gavrix.org/gavrix/core/bus/uart"
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/transfer"
 )
 
 func calcTransferLoss() *cobra.Command {
 	s := stringsOf{}
+	f := lineFlags{s: s}
 	var depth, level int
 	var all, asJSON bool
 	c := &cobra.Command{
 		Use:   "loss interrupt|look",
-		Short: "Run a reader against bursts on a character line and name each lost byte",
-		Long: `Lets bytes come in bursts, each as 0*48 (time of the first start bit, bytes), into
+		Short: "Run a reader against bursts on a line and name each lost word",
+		Long: `Lets words come in bursts, each as 0*48 (time of the first bit, words), into
 a unit that holds --depth of them, and reads them by an interrupt or by looks of the
 main loop at --phase + k × --every. --all: one run of the handler, or one look, reads
-all that wait. Exit status 1 if bytes are lost.`,
+all that wait. Exit status 1 if words are lost.`,
 		Example: `  gavrix calc transfer loss look --rate 57600 --bursts 0*40 --every 400us --depth 1
   gavrix calc transfer loss interrupt --rate 115200 --bursts 0*20 --core 16MHz --cycles entry=12,read=10,next=20,exit=12 --all --depth 8 --level 4 --blocked 100us-900us`,
 		Args:      cobra.ExactArgs(1),
@@ -48,6 +48,11 @@ all that wait. Exit status 1 if bytes are lost.`,
 			if r.OnFull, err = s.policy(); err != nil {
 				return err
 			}
+			if args[0] == "look" && s.get("cycles") == "" {
+				if err := idle(cmd, "without --cycles", "core"); err != nil {
+					return err
+				}
+			}
 			r.Core = quantity.FromHz(1e9)
 			if args[0] == "interrupt" || s.get("core") != "" {
 				if r.Core, err = s.core(); err != nil {
@@ -69,31 +74,25 @@ all that wait. Exit status 1 if bytes are lost.`,
 			if r.Blocked, err = windows("blocked", s.get("blocked")); err != nil {
 				return err
 			}
-			rate, err := s.rate()
+			l, _, err := f.line(cmd)
 			if err != nil {
 				return err
-			}
-			f, err := uart.ParseFrame(s.get("frame"))
-			if err != nil {
-				return fmt.Errorf("--frame: %w", err)
 			}
 			bursts, err := burstsOf("bursts", s.get("bursts"))
 			if err != nil {
 				return err
 			}
-			set := uart.Settings{Rate: rate, Frame: f}
 			var ends []quantity.Time
 			for _, b := range bursts {
 				for k := range b.Bytes {
-					ends = append(ends, b.Start+uart.Duration(set, k+1))
+					ends = append(ends, b.Start+quantity.Time(float64(k+1)*l.Word()*1e12+0.5))
 				}
 			}
-			return printLoss(transfer.LossOf(ends, r, 0), len(ends), asJSON)
+			return printLoss(transfer.LossOf(ends, r, 0), r, len(ends), asJSON)
 		},
 	}
 	fl := c.Flags()
-	s.add(c, "rate", "", "bit rate")
-	s.add(c, "frame", "8N1", "frame")
+	f.add(c)
 	s.add(c, "bursts", "", "bytes on the line, as 0*48 12ms*20")
 	s.add(c, "core", "", "clock of the core")
 	s.add(c, "cycles", "", cyclesHelp)
@@ -110,23 +109,29 @@ all that wait. Exit status 1 if bytes are lost.`,
 	return c
 }
 
-func printLoss(l transfer.Loss, total int, asJSON bool) error {
+func printLoss(l transfer.Loss, r transfer.Reader, total int, asJSON bool) error {
 	if asJSON {
 		lost := l.Lost
 		if lost == nil {
 			lost = []int{}
 		}
 		if err := printJSON(struct {
-			Lost      []int `json:"lost_indices"`
-			Delivered int   `json:"delivered"`
-			Left      int   `json:"left_in_register"`
-			High      int   `json:"most_waiting"`
-			Runs      int   `json:"runs"`
-		}{lost, l.Delivered, l.Left, l.High, l.Count}); err != nil {
+			Busy      float64 `json:"processor_us"`
+			Lost      []int   `json:"lost_indices"`
+			Delivered int     `json:"delivered"`
+			Left      int     `json:"left_in_register"`
+			High      int     `json:"most_waiting"`
+			Runs      int     `json:"runs"`
+		}{microseconds(l.Busy), lost, l.Delivered, l.Left, l.High, l.Count}); err != nil {
 			return err
 		}
 	} else {
-		fmt.Fprintf(stdout, "%d bytes came, %d were read in %d runs, %d lost; at most %d waited\n", total, l.Delivered, l.Count, len(l.Lost), l.High)
+		once := "one word"
+		if r.All {
+			once = "all that wait"
+		}
+		fmt.Fprintf(stdout, "each run reads %s; the processor was busy for %s\n", once, l.Busy.Round(4))
+		fmt.Fprintf(stdout, "%d words came, %d were read in %d runs, %d lost; at most %d waited\n", total, l.Delivered, l.Count, len(l.Lost), l.High)
 		if len(l.Lost) > 0 {
 			var names []string
 			for _, n := range l.Lost[:min(len(l.Lost), 20)] {

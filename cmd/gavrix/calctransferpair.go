@@ -101,6 +101,7 @@ func printPair(q transfer.Pair, r transfer.PairRun, asJSON bool) error {
 			return err
 		}
 	} else {
+		fmt.Fprintf(stdout, "receive armed at %s, send at %s; when the register is full: %s\n", q.Receive.Armed.Round(5), q.Send.Armed.Round(5), q.OnFull)
 		fmt.Fprintf(stdout, "%d words clocked, %d in memory, %d lost", r.Clocked, len(r.Received), len(r.Lost))
 		if r.Missing > 0 {
 			fmt.Fprintf(stdout, "; the receive channel waits for %d more", r.Missing)

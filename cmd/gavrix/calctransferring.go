@@ -128,7 +128,7 @@ uncertain.`,
 				out = append(out, accountFor(size, &list[i], services, total))
 				out[i].Wrong = wrong
 			}
-			return printRing(size, services, out, asJSON)
+			return printRing(size, services, out, timer, asJSON)
 		},
 	}
 	fl := c.Flags()
@@ -212,7 +212,7 @@ func accountFor(size int, c *transfer.Consumer, services []transfer.Service, tot
 	return o
 }
 
-func printRing(size int, services []transfer.Service, out []accountOut, asJSON bool) error {
+func printRing(size int, services []transfer.Service, out []accountOut, timer, asJSON bool) error {
 	good := true
 	for _, o := range out {
 		good = good && o.Lost == 0 && o.Doubled == 0 && o.Overrun == 0 && len(o.Unknown) == 0 && len(o.Wrong) == 0
@@ -229,6 +229,9 @@ func printRing(size int, services []transfer.Service, out []accountOut, asJSON b
 			return err
 		}
 	} else {
+		if timer {
+			fmt.Fprintln(stdout, "silence is measured from one complete byte to the next")
+		}
 		if len(out) == 1 {
 			fmt.Fprintln(stdout, "   position   event            takes")
 			for i, v := range services {

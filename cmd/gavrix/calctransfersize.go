@@ -236,6 +236,9 @@ func limitFor(s stringsOf, method string, bits float64, depth, level, ring, beat
 	if err != nil {
 		return transfer.Limit{}, err
 	}
+	if err := positive("beat-cycles", beat, 0); err != nil {
+		return transfer.Limit{}, err
+	}
 	beatTime := 0.0
 	if beat > 0 {
 		hz, err := quantity.ParseClock(s.get("engine"))

@@ -489,7 +489,7 @@ func TestRegisters(t *testing.T) {
 	require.Equal(t, fine, status)
 	var words []struct{ Register, Value string }
 	require.NoError(t, json.Unmarshal([]byte(out), &words))
-	require.Len(t, words, 19, "registers of clocks, interrupt lines and ports are shared")
+	require.Len(t, words, 21, "registers of clocks, interrupt lines and ports are shared")
 	out, status = run(t, "export", "registers", "demo", "--steps")
 	require.Equal(t, fine, status)
 	assert.Contains(t, out, "0x5A00001C  0x00000008  0x00000008  # clock of the unit: CLKON SERIAL1 on")

@@ -42,7 +42,7 @@ func examples(root *cobra.Command) []call {
 			line, _, _ = strings.Cut(line, " && ")
 			w := words(line)
 			if len(w) == 0 || w[0] != "gavrix" || slices.ContainsFunc(w, func(s string) bool {
-				return strings.Contains(s, ".vcd") || strings.Contains(s, ".csv") || strings.Contains(s, ".pcapng") || strings.HasPrefix(s, "lock.") || s == ">" || s == "--dump" || s == "--port" || s == "--levels"
+				return strings.Contains(s, ".vcd") || strings.Contains(s, ".csv") || strings.Contains(s, ".pcapng") || strings.HasPrefix(s, "lock.") || s == "plans.yaml" || s == ">" || s == "--dump" || s == "--port" || s == "--levels"
 			}) || slices.Contains([]string{"demo", "open", "new", "ports", "replay"}, c.Name()) || c == root || c.Name() == "watch" && !slices.Contains(w, "--fast") {
 				continue
 			}
@@ -59,13 +59,16 @@ func examples(root *cobra.Command) []call {
 // values are what flags are tried with, by name; other ones by their type.
 var values = map[string][]string{
 	"rate": {"57.6k"}, "other-rate": {"19200"}, "data-rate": {"1M"}, "clock": {"12MHz"}, "plus-minus": {"0.02MHz"}, "measured": {"45.5k"}, "bit": {"17us"}, "uncertain": {"3 %"},
-	"formula": {"clock / (16 * (n + 1))"}, "range": {"n=0..255"}, "settings": {"order=lsb"}, "frame": {"7O2"}, "other": {"7O2"}, "mcu": {"1 %"}, "device": {"2 %"}, "id": {"3A1"}, "data": {"A5"},
+	"formula": {"clock / (16 * (n + 1))"}, "range": {"n=0..255"}, "settings": {"order=lsb"}, "frame": {"7O2"}, "mcu": {"1 %"}, "device": {"2 %"}, "id": {"3A1"}, "data": {"A5"},
 	"sample": {"75%"}, "data-sample": {"80%"}, "error": {"0.3 %"}, "loop": {"255 ns"}, "node-delay": {"300 ns"}, "per-metre": {"6 ns"}, "ids": {"123"}, "message": {"other 3A0 4 20ms"},
 	"load": {"300pF"}, "pull-up": {"1k"}, "supply": {"5V"}, "part": {"other 1MHz"}, "set-up": {"30 ns"}, "duty": {"25%"}, "frequency": {"3kHz"}, "one-pattern": {"1110"}, "zero-pattern": {"1000"}, "pause": {"70us"},
 	"from": {"mcu"}, "to": {"1 ms"}, "out": {"x.svg"}, "columns": {"60"}, "link": {"hull"}, "only": {"hull"}, "value": {"0x31"}, "against": {"0x5"}, "old": {"0xFFFFFFFF"}, "name": {"S1CTL"}, "bench": {"demo:weir"}, "file": {"x.csv"},
 	"origin": {"derived"}, "set": {"links.lower-gauge.mcu.rate=19200", "links.upper-gauge.mcu.rate=19200", "links.upper-gauge.unit=serial9"}, "do": {"pump transact 2A0 10 00"}, "send": {`TEMP\n`}, "save": {"x.pcapng"}, "levels": {"x.vcd"}, "for": {"35ms"}, "dtr": {"on"}, "rts": {"on"}, "flow": {"rts-cts"},
 	"port": {"/dev/null"}, "sample-rate": {"1MHz"}, "plan": {"tilt: start 3A ack stop"}, "line": {"x"}, "byte": {"AA"}, "without": {"enable"}, "steps": {"clock"},
-	"dump": {"x.txt"}, "seg2": {"1"},
+	"core": {"24MHz"}, "cycles": {"entry=30,read=20,exit=300,handler=500,look=100,call=50"}, "every": {"90us"}, "blocked": {"130us", "50us-900us"}, "method": {"each-word"}, "bus": {"i2c"}, "late": {"3ms"}, "period": {"900us"}, "work": {"150us"}, "sizes": {"power-of-two"},
+	"busy": {"900us"}, "done": {"5ms"}, "engine": {"20MHz"}, "rates": {"9600"}, "bursts": {"0*7 5ms*60"}, "on-full": {"keep-newest", "replace-last"}, "phase": {"33us"}, "positions": {"5 9"}, "events": {"full"}, "consumer": {"wrap-compare"}, "rule": {"pos - last"}, "latency": {"90us"},
+	"bytes": {"0:31", "3"}, "end-mark": {"34"}, "idle": {"400us"}, "timeout": {"3ms"}, "armed": {"1ms"}, "rearm": {"30ms"}, "send-armed": {"3us"}, "receive-armed": {"9us"}, "send-latency": {"4us"}, "receive-latency": {"5us"}, "hold": {"2us"},
+	"ends": {"1us"}, "reads": {"3.5ms"}, "own": {"x 111 50 0"}, "other": {"7O2", "y 001 90 0"}, "dump": {"x.txt"}, "seg2": {"1"},
 }
 
 // tried gives values for a flag; none for one that only asks for help.
@@ -122,7 +125,7 @@ func TestHostileNumbers(t *testing.T) {
 			continue
 		}
 		c.command.Flags().VisitAll(func(f *pflag.Flag) {
-			if !slices.Contains([]string{"string", "int", "ints", "intSlice", "stringArray"}, f.Value.Type()) || slices.Contains([]string{"out", "bench", "file", "set", "link", "only", "dump", "plan", "name", "origin"}, f.Name) {
+			if !slices.Contains([]string{"string", "int", "ints", "intSlice", "stringArray"}, f.Value.Type()) || slices.Contains([]string{"out", "bench", "file", "set", "link", "only", "dump", "plan", "name", "origin", "rule", "words"}, f.Name) {
 				return
 			}
 			for _, v := range []string{"0", "-1", "2147483647", "999999999999", "1e300", "1e-300", "0 Hz", "-5 MHz", "1e12 GHz", "0 s", "-1 ns", "1e9 s", "0 %", "-3 %", "1e9 %", "0 F", "-1 pF", "NaN", "Inf", "", "9223372036854775807"} {

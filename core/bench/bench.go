@@ -10,6 +10,7 @@ import (
 	"gavrix.org/gavrix/core/doc"
 	"gavrix.org/gavrix/core/finding"
 	"gavrix.org/gavrix/core/register"
+	"gavrix.org/gavrix/core/transfer"
 )
 
 // Bench is a loaded bench file.
@@ -19,6 +20,8 @@ type Bench struct {
 	MCU         MCU
 	Links       []*Link // in the order of the file
 	Observed    []*Observed
+	// Transfers are the plans of all links, and what the MCU offers to them.
+	Transfers *transfer.Setup
 
 	dir  fs.FS
 	file *doc.File
@@ -104,6 +107,7 @@ func (b *Bench) bind() []finding.Finding {
 		}
 		used[unit] = l.Key
 	}
+	x.transfers(n, root)
 	for _, o := range root.Get("observed").All() {
 		n.Observed = append(n.Observed, x.observed(o))
 	}

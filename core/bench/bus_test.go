@@ -43,7 +43,7 @@ func TestWrongSettingsOfBuses(t *testing.T) {
 		{"links.hull.mcu.rate", "1 Mbit/s", "bus-too-fast-for-device"},
 		{"links.pump.mcu.rate", "500 kbit/s", "bit-rate-differs"},
 		{"links.pump.mcu.sample", "75 %", "sample-points-far-apart"},
-		{"links.gate.mcu.startup", "clock, port-clock, clock-pin, in-pin, out-pin, select-pin, rate, frame, interrupt-line, receive-interrupt", "startup-step-missing"},
+		{"links.gate.mcu.startup", "clock, port-clock, clock-pin, in-pin, out-pin, select-pin, rate, frame, dma-clock, dma-channel, dma-request", "startup-step-missing"},
 		{"links.hull.mcu.startup", "rate, clock, port-clock, clock-pin, data-pin, interrupt-line, enable, receive-interrupt", "startup-out-of-order"},
 		{"links.winch.mcu.startup", "clock, port-clock, transmit-pin, receive-pin, configuration, join, rate, interrupt-line, receive-interrupt", "startup-out-of-order"},
 	} {

@@ -13,6 +13,7 @@ import (
 	"gavrix.org/gavrix/core/finding"
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/register"
+	"gavrix.org/gavrix/core/transfer"
 )
 
 // CANUnit are the limits of a unit's bit timing, and where it goes.
@@ -116,8 +117,9 @@ var canKind = kind{
 		}
 		return out
 	},
-	model: func(x *binder, l *Link, n *doc.Node) Model { return x.can(l, n) },
-	check: (*binder).transactionCheck,
+	model:  func(x *binder, l *Link, n *doc.Node) Model { return x.can(l, n) },
+	stream: canStream,
+	check:  (*binder).transactionCheck,
 }
 
 func phaseOf(n *doc.Node) canPhase {
@@ -522,4 +524,10 @@ func (c *CAN) Derivations(dev int) []finding.Derivation {
 		out = append(out, d)
 	}
 	return append(out, c.Unit.Clock.Derivation())
+}
+
+// canStream: a word is the data of a frame, of which memory keeps 8 bytes.
+func canStream(l *Link, _ bool) transfer.Stream {
+	c := l.Model.(*CAN)
+	return transfer.Stream{Bits: 64, WordBits: float64(can.LeastBits(can.Frame{Data: make([]byte, 8)})), Rate: c.Nodes[0].Nominal.Rate}
 }

@@ -27,9 +27,11 @@ func clockSchema() *doc.Type {
 }
 
 // path follows a clock back to its source.
-func (x *binder) path(clocks, ref *doc.Node) clock.Path {
+func (x *binder) path(clocks, ref *doc.Node) clock.Path { return x.pathTo(clocks, ref.Scalar, ref) }
+
+// pathTo is the path to a clock by its name, which stands at a node.
+func (x *binder) pathTo(clocks *doc.Node, name string, at *doc.Node) clock.Path {
 	var back clock.Path
-	name, at := ref.Scalar, ref
 	for range 64 {
 		c := clocks.Get(name)
 		if c == nil {
@@ -86,6 +88,6 @@ func (x *binder) path(clocks, ref *doc.Node) clock.Path {
 		back = append(back, h)
 		name, at = from.Scalar, from
 	}
-	x.fault("clock-circle", clocks.Get(ref.Scalar).KeyPlace(), "let one of them be a source", "clock %s is made from itself", ref.Scalar)
+	x.fault("clock-circle", clocks.Get(name).KeyPlace(), "let one of them be a source", "clock %s is made from itself", name)
 	return nil
 }

@@ -11,6 +11,7 @@ import (
 	"gavrix.org/gavrix/core/finding"
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/register"
+	"gavrix.org/gavrix/core/transfer"
 )
 
 // I2CUnit is how a unit makes the clock of an i2c bus.
@@ -106,8 +107,9 @@ var i2cKind = kind{
 		}
 		return out
 	},
-	model: func(x *binder, l *Link, n *doc.Node) Model { return x.i2c(l, n) },
-	check: (*binder).transactionCheck,
+	model:  func(x *binder, l *Link, n *doc.Node) Model { return x.i2c(l, n) },
+	stream: i2cStream,
+	check:  (*binder).transactionCheck,
 }
 
 func (x *binder) i2c(l *Link, n *doc.Node) Model {
@@ -306,4 +308,9 @@ func (b *I2C) lint() []finding.Finding {
 // Derivations implements Model.
 func (b *I2C) Derivations(int) []finding.Derivation {
 	return []finding.Derivation{b.Timing.Derivation(b.Rise, b.Fall), i2c.PullUpDerivation(b.Supply, b.Load, b.Class, b.Range), b.Unit.Clock.Derivation()}
+}
+
+// i2cStream: a byte and its acknowledge bit; the unit holds the clock for a late reader.
+func i2cStream(l *Link, _ bool) transfer.Stream {
+	return transfer.Stream{Bits: 8, WordBits: 9, Rate: quantity.FromBd(1 / l.Model.Bit().Seconds()), Held: true}
 }

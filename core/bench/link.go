@@ -14,6 +14,7 @@ import (
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/register"
 	"gavrix.org/gavrix/core/startup"
+	"gavrix.org/gavrix/core/transfer"
 )
 
 // Link is one bus in use, of any kind: the MCU's unit at one end, devices at the
@@ -41,7 +42,10 @@ type Link struct {
 	Model  Model
 	// Talker is what the device on a character link says; nil on other links.
 	Talker *device.Talker
-	wears  []wear
+	// Transfers are how its words get into memory, and out of it.
+	Transfers []*Transfer
+	wears     []wear
+	setup     *transfer.Setup
 
 	registers      *register.Map
 	options        []*option // of the MCU
@@ -110,6 +114,8 @@ type kind struct {
 	clocking func(x *binder, u *Unit, n *doc.Node) any
 	// model reads the rest of a link whose unit fits. Nil is returned with a fault.
 	model func(x *binder, l *Link, n *doc.Node) Model
+	// stream is what a transfer of a link carries, its unit left out.
+	stream func(l *Link, receive bool) transfer.Stream
 	// check reads an expectation.
 	check func(x *binder, l *Link, n *doc.Node)
 }

@@ -12,6 +12,7 @@ import (
 	"gavrix.org/gavrix/core/finding"
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/register"
+	"gavrix.org/gavrix/core/transfer"
 )
 
 // PulseUnit is how a unit clocks bits out on the data line that carries the pulses.
@@ -78,8 +79,9 @@ var pulseKind = kind{
 		p := n.Get("prescaler")
 		return &PulseUnit{Dividers: slices.Sorted(slices.Values(doc.List[int](p, "values"))), Register: p.Text("register"), Field: p.Text("field"), Pause: doc.Of[quantity.Time](n, "pause")}
 	},
-	model: func(x *binder, l *Link, n *doc.Node) Model { return x.pulse(l, n) },
-	check: (*binder).transactionCheck,
+	model:  func(x *binder, l *Link, n *doc.Node) Model { return x.pulse(l, n) },
+	stream: pulseStream,
+	check:  (*binder).transactionCheck,
 }
 
 func (x *binder) pulse(l *Link, n *doc.Node) Model {
@@ -220,4 +222,9 @@ func (l *Pulse) lint() []finding.Finding {
 		}
 	}
 	return out
+}
+
+// pulseStream: a byte of the clocked bits of which pulses are made.
+func pulseStream(l *Link, _ bool) transfer.Stream {
+	return transfer.Stream{Bits: 8, WordBits: 8, Rate: quantity.FromBd(l.Model.(*Pulse).Choice.Rate.Hz())}
 }

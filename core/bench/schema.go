@@ -6,6 +6,7 @@ import (
 
 	"gavrix.org/gavrix/core/bus/all"
 	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/transfer"
 )
 
 // Schema of a bench file.
@@ -22,18 +23,18 @@ var Schema = doc.Map(
 	))},
 )
 
-var mcuSchema = doc.Map(
-	doc.Key{Name: "name", Doc: "name of the MCU", Type: doc.NameType, Required: true},
-	doc.Key{Name: "registers", Doc: "file with its control registers, a .csv table or a .svd, beside the bench", Type: doc.Checked("a file name below the bench's folder", checkFile)},
-	doc.Key{Name: "options", Doc: "non-volatile option words by name, which no run-time write changes", Type: doc.MapOf(doc.Map(
+var mcuSchema = doc.Map(append([]doc.Key{
+	{Name: "name", Doc: "name of the MCU", Type: doc.NameType, Required: true},
+	{Name: "registers", Doc: "file with its control registers, a .csv table or a .svd, beside the bench", Type: doc.Checked("a file name below the bench's folder", checkFile)},
+	{Name: "options", Doc: "non-volatile option words by name, which no run-time write changes", Type: doc.MapOf(doc.Map(
 		doc.Key{Name: "register", Doc: "register that shows the word", Type: doc.NameType, Required: true},
 		doc.Key{Name: "programmed", Doc: "the word that the part has now", Type: doc.Int(0, 1<<53), Required: true},
 		doc.Key{Name: "wanted", Doc: "the word that it should have; absent: as it is", Type: doc.Int(0, 1<<53)},
 		doc.Key{Name: "source", Doc: "document and page, or who read it", Type: doc.AnyText},
 	))},
-	doc.Key{Name: "clocks", Doc: "clocks by name, each a source or made from another", Type: doc.MapOf(clockSchema()), Required: true},
-	doc.Key{Name: "units", Doc: "bus units by name", Type: doc.MapOf(doc.ByKey("kind", "kind of bus", byKind(unitSchema)...)), Required: true},
-)
+	{Name: "clocks", Doc: "clocks by name, each a source or made from another", Type: doc.MapOf(clockSchema()), Required: true},
+	{Name: "units", Doc: "bus units by name", Type: doc.MapOf(doc.ByKey("kind", "kind of bus", byKind(unitSchema)...)), Required: true},
+}, transferKeys()...)...)
 
 // byKind gives the schema of each kind.
 func byKind(of func(*kind) *doc.Type) []doc.Kind {
@@ -51,6 +52,7 @@ func linkOf(k *kind) *doc.Type {
 	return doc.Map(append([]doc.Key{
 		{Name: "unit", Doc: "the MCU's bus unit", Type: doc.NameType, Required: true},
 		{Name: "mcu", Doc: "the MCU's end", Type: doc.Map(append(k.mcu(), startedKeys()...)...), Required: true},
+		{Name: "transfers", Doc: "how its words get into memory and out of it, by name; what is not said is derived", Type: doc.MapOf(transfer.Schema())},
 		{Name: "lines", Doc: "names of its lines in captures, by their role on the bus; absent: LINK.ROLE", Type: doc.MapOf(doc.NameType)},
 	}, k.link()...)...)
 }

@@ -13,6 +13,7 @@ import (
 	"gavrix.org/gavrix/core/finding"
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/register"
+	"gavrix.org/gavrix/core/transfer"
 )
 
 // SPIUnit is how a unit makes the clock of an spi bus.
@@ -123,8 +124,9 @@ var spiKind = kind{
 		}
 		return out
 	},
-	model: func(x *binder, l *Link, n *doc.Node) Model { return x.spi(l, n) },
-	check: (*binder).transactionCheck,
+	model:  func(x *binder, l *Link, n *doc.Node) Model { return x.spi(l, n) },
+	stream: spiStream,
+	check:  (*binder).transactionCheck,
 }
 
 func (x *binder) spi(l *Link, n *doc.Node) Model {
@@ -427,4 +429,10 @@ func (l *SPI) Derivations(dev int) []finding.Derivation {
 		Worked: fmt.Sprintf("%s - %s - %s", half.Round(4), d.End.Valid, (half - d.End.Valid - d.Margin.Read).Round(4)), Result: d.Margin.Read.Round(4),
 		Source: "docs/formulas.md, SPI dividers",
 	}, l.Unit.Clock.Derivation()}
+}
+
+// spiStream: a word, both ways at once while a select is held.
+func spiStream(l *Link, _ bool) transfer.Stream {
+	d := l.Model.(*SPI).Devices[0]
+	return transfer.Stream{Bits: d.MCU.Word, WordBits: float64(d.MCU.Word), Rate: quantity.FromBd(d.Margin.Rate.Hz()), Duplex: true, Selects: true}
 }

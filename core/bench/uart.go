@@ -14,6 +14,7 @@ import (
 	"gavrix.org/gavrix/core/finding"
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/register"
+	"gavrix.org/gavrix/core/transfer"
 )
 
 // UART is a character link between the MCU and one device.
@@ -93,8 +94,9 @@ var uartKind = kind{
 		}
 		return g
 	},
-	model: func(x *binder, l *Link, n *doc.Node) Model { return x.uart(l, n) },
-	check: (*binder).characterCheck,
+	model:  func(x *binder, l *Link, n *doc.Node) Model { return x.uart(l, n) },
+	stream: uartStream,
+	check:  (*binder).characterCheck,
 }
 
 // Generator is the unit's rate generator.
@@ -308,4 +310,15 @@ func (l *UART) FromRegisters(value func(*register.Register) uint64) (uart.Settin
 	}
 	s.Rate, s.Oversampling = got.Rate, got.Oversampling
 	return s, s.Frame.Check()
+}
+
+// uartStream: a word is a character.
+func uartStream(l *Link, receive bool) transfer.Stream {
+	u := l.Model.(*UART)
+	s := u.MCU
+	if receive {
+		s = u.DeviceEnd.Settings
+		s.Rate = u.DeviceRate()
+	}
+	return transfer.Stream{Bits: u.MCU.Frame.Data, WordBits: s.Frame.Bits(), Rate: s.Rate}
 }

@@ -210,7 +210,7 @@ func (l *UART) asMeant() (clock.Setting, bool) {
 func (l *UART) lintTimes() []finding.Finding {
 	var out []finding.Finding
 	char := uart.Duration(l.DeviceEnd.Settings, 1)
-	if l.Service >= char {
+	if l.Service >= char && !l.receives() {
 		out = append(out, finding.Finding{
 			Severity: finding.Warning, Code: "handler-too-slow", Where: l.node.Get("mcu", "service").Place(),
 			Seen:   fmt.Sprintf("the receive register is emptied after %s; the next character completes after %s", l.Service, char.Round(4)),

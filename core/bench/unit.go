@@ -5,8 +5,10 @@ import (
 	"gavrix.org/gavrix/core/bus/all"
 	"gavrix.org/gavrix/core/clock"
 	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/machine"
 	"gavrix.org/gavrix/core/register"
 	"gavrix.org/gavrix/core/startup"
+	"gavrix.org/gavrix/core/transfer"
 )
 
 // MCU is the microcontroller.
@@ -31,8 +33,12 @@ type Unit struct {
 	// second register of the rate takes effect when the first is written.
 	Locked, Latched bool
 	// Depth is how many received words the unit holds until somebody takes them.
-	Depth  int
-	Source string
+	Depth int
+	// SendDepth is how many words its send side holds beside the shifter, OnFull which word is
+	// lost when it is full, Word the bits of its data register, 0 for as many as a word needs.
+	SendDepth, Word int
+	OnFull          machine.Policy
+	Source          string
 }
 
 func (x *binder) mcu(n *doc.Node) MCU {
@@ -46,6 +52,10 @@ func (x *binder) mcu(n *doc.Node) MCU {
 		k := kindNamed(unit.Kind.Name)
 		if k.depth != "" {
 			unit.Depth = doc.Of[int](u, "depth")
+		}
+		unit.SendDepth, unit.OnFull = doc.Of[int](u, "send-depth"), transfer.PolicyNamed(doc.Of[string](u, "on-full"))
+		if w := u.Get("data-register"); w != nil {
+			unit.Word = doc.As[int](w)
 		}
 		if k.twoRates {
 			unit.Latched = doc.Of[bool](u, "latched")
@@ -77,6 +87,9 @@ func unitSchema(k *kind) *doc.Type {
 		doc.Key{Name: "control", Doc: "where its settings go, each REGISTER.FIELD; the field's meanings are the settings' words", Type: doc.Map(append(controls, startKeys(k)...)...)},
 		doc.Key{Name: "locked", Doc: "rate and frame take no writes while the unit is on", Type: doc.YesNo, Default: "no"},
 		doc.Key{Name: "source", Doc: "document and page", Type: doc.AnyText},
+		doc.Key{Name: "send-depth", Doc: "words that its send side holds beside the shifter", Type: doc.Int(1, 65536), Default: "1"},
+		doc.Key{Name: "on-full", Doc: "which word is lost when one comes and it is full", Type: doc.Enum(machine.Policies...), Default: "keep-oldest"},
+		doc.Key{Name: "data-register", Doc: "bits of its data register; absent: as many bytes as a word needs", Type: doc.OneOf(8, 16, 32)},
 	).With(own...)
 }
 

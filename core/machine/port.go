@@ -138,6 +138,10 @@ func (p *Port) Receive(w Word) (lost bool) {
 	return lost
 }
 
+// Begin says that the first bit of a word is on the line: it is not quiet until the word is
+// complete and some time after.
+func (p *Port) Begin() { p.quietGen++ }
+
 // noise starts the watch for silence anew.
 func (p *Port) noise() {
 	p.quietGen++

@@ -223,6 +223,7 @@ behaviour:
 
 func TestOverrunWhenTheHandlerIsLate(t *testing.T) {
 	b := lock7(t)
+	require.NoError(t, b.Apply(finding.Edit{Op: finding.Delete, Path: []string{"links", "upper-gauge", "transfers"}}))
 	set(t, b, "400 us", "links", "upper-gauge", "mcu", "service")
 	h := NewHeadless(b)
 	h.World.RunTo(quantity.Second)

@@ -118,7 +118,7 @@ func TestEveryStepOfAnSPIUnitIsNeeded(t *testing.T) {
 		case "rate", "frame":
 			assert.NotEmpty(t, tap, gone)
 			assert.NotEqual(t, SPIOf(lock7(t).Link("gate")).Devices[0], SPIOf(l).Devices[0], gone)
-		case "interrupt-line", "receive-interrupt":
+		case "interrupt-line", "receive-interrupt", "dma-clock", "dma-channel", "dma-request":
 			assert.Len(t, tap, 1, "%s: the firmware waits for the first for ever", gone)
 		default:
 			t.Errorf("no symptom is stated for %s", gone)

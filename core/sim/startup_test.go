@@ -318,6 +318,7 @@ func TestLeftOver(t *testing.T) {
 		"clock, port-clock, transmit-pin, receive-pin, rate, frame, transmit-enable, receive-enable, enable":                                    "(5A) waits in the receive register",
 	} {
 		b := lock7(t)
+		require.NoError(t, b.Apply(finding.Edit{Op: finding.Delete, Path: []string{"links", "upper-gauge", "transfers"}}))
 		set(t, b, "5A", "links", "upper-gauge", "mcu", "left-over")
 		if startup != "" {
 			set(t, b, startup, "links", "upper-gauge", "mcu", "startup")

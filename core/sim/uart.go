@@ -11,6 +11,7 @@ import (
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/record"
 	"gavrix.org/gavrix/core/safe"
+	"gavrix.org/gavrix/core/transfer"
 	"gavrix.org/gavrix/core/wire"
 )
 
@@ -55,12 +56,13 @@ type uartLink struct {
 	actsAt  quantity.Time
 	scratch []quantity.Time
 
-	waits    int        // characters in the MCU's receive register
-	undriven bool       // the line from the MCU floats
-	off      bool       // the device has no supply
-	crossed  bool       // its two wires are exchanged: both ends send on one, and listen on the other
-	crossing bool       // they will be from the next idle, or not any more
-	both     *wire.Join // what both drive then
+	waits    int            // characters in the MCU's receive register
+	moves    *transfer.Live // what takes them out of it; nil: a handler does, after the service time
+	undriven bool           // the line from the MCU floats
+	off      bool           // the device has no supply
+	crossed  bool           // its two wires are exchanged: both ends send on one, and listen on the other
+	crossing bool           // they will be from the next idle, or not any more
+	both     *wire.Join     // what both drive then
 
 	// The firmware of an asking link makes one exchange at a time.
 	messages [][]byte
@@ -259,6 +261,10 @@ func (l *uartLink) begin() {
 		l.wakeAgain(mcuSide, l.w.now+l.line[mcuSide].Delay+1)
 	}
 	l.waits = 0
+	l.moves = nil
+	if m := l.ends.Moves; m != nil && !u.Unserved {
+		l.moves = m.Live(m.Plans[0], l.w.now)
+	}
 	note := ""
 	switch {
 	case u.LeftOver != "" && u.Unserved:
@@ -333,6 +339,12 @@ func (l *uartLink) mcuReceives(c uart.Char) record.Flags {
 		if end := l.bench.Device.Talks.LineEnd; len(end) == 0 || byte(c.Value) == end[len(end)-1] {
 			l.waitUntil(c.Ready + quantity.PeriodOf(l.ends.MCU.Rate).Times(20))
 		}
+	}
+	if l.moves != nil {
+		if l.moves.Word(c.Start, c.End, uint64(c.Value)) {
+			return record.Overrun
+		}
+		return 0
 	}
 	if l.waits > l.ends.Depth-1 {
 		return record.Overrun

@@ -6,6 +6,7 @@ import (
 	"gavrix.org/gavrix/core/bench"
 	"gavrix.org/gavrix/core/bus/uart"
 	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/transfer"
 )
 
 // Ends are the settings with which a link's two ends run.
@@ -17,6 +18,9 @@ type Ends struct {
 	Unit        Unit
 	// Ask is what the firmware sends by itself; nil where it sends nothing.
 	Ask *bench.Ask
+	// Moves is the transfer that takes the received characters out of the unit, alone; nil
+	// where the bench describes none.
+	Moves *transfer.Setup
 }
 
 // EndsOf gives the settings with which a link's ends run: those that the bench
@@ -27,6 +31,12 @@ func EndsOf(link *bench.Link) Ends {
 	e := Ends{MCU: l.MCU, Device: l.DeviceEnd.Settings, ClockOff: l.ClockOff, Service: l.Service, Depth: l.Unit.Depth}
 	if p, err := started(link); err == nil {
 		e.Unit, e.MCU = p.uart(l)
+	}
+	for _, t := range link.Transfers {
+		if t.Plan.Receive {
+			all := link.Setup()
+			e.Moves = &transfer.Setup{Part: all.Part, Plans: []*transfer.Plan{t.Plan}, Order: all.Order, StepTime: all.StepTime}
+		}
 	}
 	if l.Ask != nil {
 		ask := *l.Ask
@@ -57,6 +67,14 @@ func parseEnds(text string) (*Ends, error) {
 	}
 	if !(e.ClockOff > -500_000 && e.ClockOff <= 1_000_000) || e.Service < 0 || e.Depth < 1 || e.Depth > 65536 {
 		return nil, fmt.Errorf("clock deviation, service time or depth is out of range")
+	}
+	if e.Moves != nil {
+		if len(e.Moves.Plans) != 1 || e.Moves.Plans[0] == nil {
+			return nil, fmt.Errorf("one transfer takes the characters out of the unit")
+		}
+		if err := e.Moves.Sound(); err != nil {
+			return nil, err
+		}
 	}
 	return e, nil
 }

@@ -280,7 +280,7 @@ func (c *checker) handler() {
 	own, before := p.Response(part), part.Before(p.Urgency)
 	if p.Means == Interrupt {
 		run := time(part, p.Cycles.Entry+p.Cycles.Handler+p.Cycles.Each+p.Cycles.Exit)
-		if word := p.Stream.Word(); run > word && p.Stream.Bus != "i2c" {
+		if word := p.Stream.Word(); run > word && !p.Stream.Held {
 			c.fault("handler-too-long", "handler-cycles", "", WordsLost, fmt.Sprintf("the handler takes %s, a word %s: %.1f of them", run.Round(3), word.Round(3), float64(run)/float64(word)), "words come faster than it can take them", "leave the work to the main loop, or let DMA move the words")
 			return
 		}

@@ -121,9 +121,9 @@ func (s *Setup) complete(p *Plan, earlier []*Plan, next map[string]uint64) {
 		because(p, "time-out", &p.Timeout, 0, "it is never over")
 	}
 	switch {
-	case p.Stream.Bus == "spi" && !p.Receive && p.Goal == Fixed && p.paired(s):
+	case p.Stream.Selects && !p.Receive && p.Goal == Fixed && p.paired(s):
 		because(p, "release", &p.Release, AtLastReceived, "the last word has come in when the last has gone out")
-	case p.Stream.Bus == "spi" && !p.Receive && p.Goal == Fixed:
+	case p.Stream.Selects && !p.Receive && p.Goal == Fixed:
 		because(p, "release", &p.Release, AtLastBit, "the select is held until the last bit is out")
 	default:
 		because(p, "release", &p.Release, NothingToRelease, "no select and no driver to give back")
@@ -195,7 +195,7 @@ func (s *Setup) completeUrgency(p *Plan) {
 func (p *Plan) Deadline() quantity.Time {
 	word := p.Stream.Word()
 	switch {
-	case !p.Receive || p.Stream.Bus == "i2c":
+	case !p.Receive || p.Stream.Held:
 		return 0
 	case p.Means == Interrupt, p.Means == Polled:
 		return word * quantity.Time(max(p.Stream.Depth, 1)+1-max(p.Level, 1))

@@ -117,7 +117,8 @@ func StartKeys() []doc.Key {
 var FileSchema = doc.Map(
 	doc.Key{Name: "part", Doc: "what the MCU offers", Type: doc.Map(append([]doc.Key{{Name: "core", Doc: "clock of the core", Type: doc.ClockType, Required: true}}, PartKeys()...)...), Required: true},
 	doc.Key{Name: "units", Doc: "bus units by name", Type: doc.MapOf(doc.Map(
-		doc.Key{Name: "bus", Doc: "kind of bus", Type: doc.Enum("uart", "spi", "i2c", "can", "pulse"), Required: true},
+		doc.Key{Name: "duplex", Doc: "what is sent clocks in what is received, while a select is held", Type: doc.YesNo, Default: "no"},
+		doc.Key{Name: "held", Doc: "the line waits for a late reader", Type: doc.YesNo, Default: "no"},
 		doc.Key{Name: "rate", Doc: "bit rate", Type: doc.RateType, Required: true},
 		doc.Key{Name: "bits", Doc: "data bits of a word, as memory has it", Type: doc.Int(1, 512), Default: "8"},
 		doc.Key{Name: "line-bits", Doc: "bits of a word on the line, with all around it", Type: doc.Int(1, 10000), Default: "10"},
@@ -147,8 +148,9 @@ func ReadFile(name string, text []byte) (*Setup, *doc.File, []finding.Finding) {
 			continue
 		}
 		p := &Plan{Name: n.Key, Unit: u.Key, Stream: Stream{
-			Bus: u.Text("bus"), Bits: doc.Of[int](u, "bits"), WordBits: float64(doc.Of[int](u, "line-bits")), Rate: doc.Of[quantity.Rate](u, "rate"),
-			Depth: doc.Of[int](u, "depth"), SendDepth: doc.Of[int](u, "send-depth"), Duplex: u.Text("bus") == "spi",
+			Bits: doc.Of[int](u, "bits"), WordBits: float64(doc.Of[int](u, "line-bits")), Rate: doc.Of[quantity.Rate](u, "rate"),
+			Depth: doc.Of[int](u, "depth"), SendDepth: doc.Of[int](u, "send-depth"),
+			Duplex: doc.Of[bool](u, "duplex"), Selects: doc.Of[bool](u, "duplex"), Held: doc.Of[bool](u, "held"),
 			OnFull: PolicyNamed(doc.Of[string](u, "on-full")),
 		}}
 		Read(n, p)

@@ -88,15 +88,16 @@ func (r Release) String() string { return Releases[r] }
 
 // Stream is what a plan carries: the words of one direction of a link.
 type Stream struct {
-	Bus       string
 	Bits      int     // of data in a word
 	WordBits  float64 // that a word takes on the line
 	Rate      quantity.Rate
 	Depth     int // words that the unit holds
 	SendDepth int
 	OnFull    machine.Policy
-	Register  int // bits of the data register; 0: as many bytes as the word needs
-	Duplex    bool
+	Register  int  // bits of the data register; 0: as many bytes as the word needs
+	Duplex    bool // what is sent clocks in what is received
+	Selects   bool // a select is held while words go
+	Held      bool // the line waits for a late reader
 }
 
 // Word is the time of a word.

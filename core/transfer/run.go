@@ -38,7 +38,8 @@ type Run struct {
 	Latest  quantity.Time
 	High    int
 	Ended   quantity.Time
-	Account *Account // of a ring
+	Account *Account    // of a ring
+	Ring    *Accountant // of a ring that runs for ever
 	Harms   []Harm
 	Machine *machine.Machine
 	Port    *machine.Port
@@ -96,6 +97,11 @@ type running struct {
 	early     bool // words moved before any had come
 	doneAt    quantity.Time
 	foreign   bool
+
+	live    bool
+	served  int // bytes that a ring's services have seen
+	base    int // words that were moved before the present send
+	account *Accountant
 }
 
 func (x *running) build() {
@@ -140,7 +146,9 @@ func (x *running) build() {
 	if p.Means == DMA {
 		x.channel()
 	}
-	x.others()
+	if !x.live {
+		x.others()
+	}
 	x.run.Machine, x.run.Port, x.run.Buffer, x.run.Channel = x.m, x.port, x.buf, x.ch
 }
 
@@ -257,7 +265,7 @@ func (x *running) poll() {
 		every = 0
 	}
 	x.m.SetLoop(&machine.Loop{Phase: x.armed + 1, Period: every, Look: func() quantity.Time {
-		if x.moved() >= x.words && x.p.Goal == Fixed {
+		if x.moved()-x.base >= x.words && (x.p.Goal == Fixed || x.live) && !x.p.Receive || !x.live && x.moved() >= x.words && x.p.Goal == Fixed {
 			x.m.StopLoop()
 			return 0
 		}
@@ -285,7 +293,7 @@ func (x *running) ready() bool {
 	if x.p.Receive {
 		return x.port.Level() > 0
 	}
-	return x.port.Room() && x.at < x.words
+	return x.port.Room() && x.at-x.base < x.words
 }
 
 // moveOne lets the processor move one word.
@@ -329,7 +337,7 @@ func (x *running) handler(phase int) (quantity.Time, bool) {
 			x.moveOne()
 			rest += p.Cycles.Each
 		}
-		if !p.Receive && x.at >= x.words {
+		if !p.Receive && x.at-x.base >= x.words {
 			x.port.OnRoom = false
 		}
 		if p.Receive && p.Goal == Fixed && x.at >= x.words {
@@ -356,6 +364,9 @@ func (x *running) handler(phase int) (quantity.Time, bool) {
 		if x.ch != nil {
 			x.ch.HalfFlag, x.ch.FullFlag = false, false
 		}
+		if x.live {
+			x.rearm()
+		}
 	}
 	if x.moved() == x.progress && before == x.moved() {
 		x.stuck++
@@ -374,10 +385,16 @@ func (x *running) serve(ev *Events) {
 	bytes := max(x.p.MemoryWidth/8, 1)
 	written := x.ch.Moved * bytes
 	size := max(x.p.Count*bytes, 1)
-	x.services = append(x.services, Service{At: x.m.Now(), Events: *ev, Pos: written % size, Written: written})
-	from := 0
-	if n := len(x.services); n > 1 {
-		from = x.services[n-2].Written
+	v := Service{At: x.m.Now(), Events: *ev, Pos: written % size, Written: written}
+	from := x.served
+	x.served = written
+	if x.live {
+		x.account.Serve(v)
+		if written-from > size {
+			from = written - size
+		}
+	} else {
+		x.services = append(x.services, v)
 	}
 	x.m.At(x.m.Now()+x.p.Work, func() {
 		for i := from; i < written; i++ {
@@ -476,7 +493,7 @@ func (x *running) judge() {
 	if m.Now() > 0 {
 		r.Share = float64(m.CPU.Busy) / float64(m.Now())
 	}
-	if p.Means == DMA && p.Goal.Rings() && p.Count > 1 {
+	if !x.live && p.Means == DMA && p.Goal.Rings() && p.Count > 1 {
 		size := p.Count * max(p.MemoryWidth/8, 1)
 		a := AccountOf(size, ConsumerNamed(p.Consumer), x.services, x.ch.Moved*max(p.MemoryWidth/8, 1))
 		r.Account = &a
@@ -501,7 +518,19 @@ func (x *running) judge() {
 	default:
 		r.State = IsRunning
 	}
+	r.Ring = x.account
 	r.Harms = x.harms()
+}
+
+// rearm arms a receive of a fixed length again when it is over, where the plan says so.
+func (x *running) rearm() {
+	if x.p.Goal != Fixed || !x.p.Rearms || x.ch == nil || x.ch.Enabled || x.ch.Laps == 0 || x.p.Mode != machine.OneShot || x.ch.ErrorFlag {
+		return
+	}
+	if x.p.Tells == ByInterrupt && x.ch.FullFlag {
+		return // its handler has not run yet
+	}
+	x.ch.Arm()
 }
 
 // harms says what can be seen to be wrong.
@@ -533,7 +562,7 @@ func (x *running) harms() []Harm {
 	}
 	reg := x.s.Part.Region(p.Memory)
 	add(p.Means == DMA && p.Receive && reg != nil && reg.Cached && p.Cache != Invalidate && r.Moved > 0, StaleRead)
-	add(p.Goal == Messages && p.Tells == ByInterrupt && r.Calls >= 0 && x.idleCalls == 0 && r.Moved > 0 && r.State == IsRunning, EndUnnoticed)
+	add(p.Goal == Messages && p.Tells == ByInterrupt && r.Calls >= 0 && (!x.live || r.Moved > 2*p.Words()) && x.idleCalls == 0 && r.Moved > 0 && r.State == IsRunning, EndUnnoticed)
 	first := x.port.LostSerials
 	add(len(first) > 0 && first[0] == 0 && x.armed > x.enabled || len(first) > 0 && x.lostBeforeArmed(), FirstLost)
 	add(len(first) > 0 && r.State == IsRunning && !slices.Contains(out, FirstLost), WordsLost)

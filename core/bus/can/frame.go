@@ -376,3 +376,10 @@ func MostStuffBits(f Frame) int {
 	}
 	return (stuffed + 15 - 1) / 4
 }
+
+// LeastBits is how many bits a frame takes with the space behind it, without dynamic
+// stuff bits.
+func LeastBits(f Frame) int {
+	b := Build(f, true)
+	return len(b.Bits) - b.Stuffed + gap
+}

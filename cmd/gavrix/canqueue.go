@@ -198,7 +198,11 @@ func printSends(own, others []transfer.Sending, mailboxes int, bit quantity.Peri
 		return printJSON(out)
 	}
 	for _, k := range []struct{ key, title string }{{"in_order", "in the order of queueing"}, {"by_priority", "the most urgent first"}} {
-		fmt.Fprintln(stdout, k.title)
+		title := k.title
+		if k.key == "by_priority" && mailboxes > 0 {
+			title += fmt.Sprintf(" of %s", map[bool]string{true: "1 mailbox", false: fmt.Sprint(mailboxes, " mailboxes")}[mailboxes == 1])
+		}
+		fmt.Fprintln(stdout, title)
 		for _, r := range out[k.key].Rows {
 			whose := ""
 			if r.Foreign {

@@ -1,0 +1,84 @@
+package transfer
+
+// Accountant follows a consumer through the services of a ring, of which it remembers one
+// turn: what Account tells of a whole list it tells of a stream without end, in sums.
+type Accountant struct {
+	Delivered, Lost, Doubled, Overrun int
+	Services                          int
+
+	size     int
+	consumer *Consumer
+	last     int
+	written  int
+	taken    []int // of the places of the ring, how often their present byte was taken
+}
+
+// NewAccountant follows a consumer through a ring of a size.
+func NewAccountant(size int, c *Consumer) *Accountant {
+	return &Accountant{size: size, consumer: c, taken: make([]int, size)}
+}
+
+// Serve takes a service, whose Written must be known, and gives what the consumer takes.
+func (a *Accountant) Serve(s Service) []Piece {
+	a.Services++
+	s.Pos %= a.size
+	over := s.Written - a.written - a.size
+	for n := a.written; n < s.Written; n++ {
+		if n-a.written >= a.size && n < s.Written-a.size {
+			a.Lost++ // it came and went between two services
+			continue
+		}
+		place := n % a.size
+		if n >= a.size {
+			a.leave(a.taken[place])
+		}
+		a.taken[place] = 0
+	}
+	take, next := a.consumer.take(a.size, a.last, s)
+	if over > 0 {
+		a.Overrun += over
+		if a.consumer.Name == Consumers[0].Name {
+			take = whole(a.size, s.Pos)
+		}
+	}
+	for _, p := range take {
+		for place := p.Start; place < p.Start+p.Length; place++ {
+			if place%a.size < s.Written {
+				a.taken[place%a.size]++
+			}
+			a.Delivered++
+		}
+	}
+	a.last, a.written = next, s.Written
+	return take
+}
+
+// leave counts a byte that is written over.
+func (a *Accountant) leave(taken int) {
+	switch {
+	case taken == 0:
+		a.Lost++
+	default:
+		a.Doubled += taken - 1
+	}
+}
+
+// Sums gives the bytes that are lost and taken more than once, those in the ring included.
+func (a *Accountant) Sums() (lost, doubled int) {
+	lost, doubled = a.Lost, a.Doubled
+	for place, n := range a.taken {
+		if place >= a.written {
+			break
+		}
+		if n == 0 {
+			lost++
+		} else {
+			doubled += n - 1
+		}
+	}
+	return lost, doubled
+}
+
+// Last is the place from which the consumer goes on, Written how many bytes came until the
+// last service.
+func (a *Accountant) Last() (place, written int) { return a.last, a.written }
