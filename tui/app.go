@@ -32,6 +32,7 @@ import (
 	"gavrix.org/gavrix/tui/theme"
 	"gavrix.org/gavrix/tui/timing"
 	"gavrix.org/gavrix/tui/traffic"
+	"gavrix.org/gavrix/tui/transfers"
 	"gavrix.org/gavrix/tui/ui"
 	"gavrix.org/gavrix/tui/waves"
 )
@@ -127,7 +128,7 @@ func newApp(b *bench.Bench, path string, s *session.Session, store *capture.Stor
 		grid: cells.New(80, 24), focus: viewPane, results: map[string][]check.Result{},
 		timing: timing.New(), view: 2,
 	}
-	a.views = []numbered{{"2", a.timing}, {"3", registers.New()}, {"5", traffic.New()}, {"6", waves.New()}}
+	a.views = []numbered{{"2", a.timing}, {"3", registers.New()}, {"4", transfers.New()}, {"5", traffic.New()}, {"6", waves.New()}}
 	a.terminal = theme.Look{Dark: true, ASCII: !prefs.UTF8(os.Getenv)}
 	a.prefers = prefs.Default()
 	a.dress()

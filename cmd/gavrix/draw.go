@@ -18,7 +18,7 @@ import (
 )
 
 func drawCommand() *cobra.Command {
-	return group("draw", "Draw pictures to SVG, PDF or text", drawFrame(), drawWave(), drawPlan(), drawTiming(), drawStartup(), drawRegisters())
+	return group("draw", "Draw pictures to SVG, PDF or text", drawFrame(), drawWave(), drawPlan(), drawTiming(), drawStartup(), drawRegisters(), drawTransfer())
 }
 
 // columns checks the width of a text picture.

@@ -77,3 +77,6 @@ func (t *Type) Read(text string) (any, error) {
 	}
 	return t.parse(text)
 }
+
+// Words gives the words of which one stands there; nil where it is no choice of words.
+func (t *Type) Words() []string { return t.enum }

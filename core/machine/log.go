@@ -43,9 +43,14 @@ type Log struct {
 	marks []Mark
 	from  int // the place of the oldest, once the log is full
 	Gone  int // marks that are no longer kept
+	// Active is when something happened last, but for looks of the main loop.
+	Active quantity.Time
 }
 
 func (l *Log) put(k Mark) {
+	if k.Kind != Looked {
+		l.Active = max(l.Active, k.To)
+	}
 	switch {
 	case l.Keep == 0:
 	case len(l.marks) < l.Keep:

@@ -139,3 +139,12 @@ func (m *Memory) Get(a uint64) (v byte, serial int) {
 	c.Reads++
 	return c.Value, c.Serial
 }
+
+// Read reads what was written to the buffer and not read since.
+func (b *Buffer) Read() {
+	for i := range b.Bytes {
+		if c := &b.Cells[i]; c.Written >= 0 && c.Reads == 0 {
+			c.Reads++
+		}
+	}
+}

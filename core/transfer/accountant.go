@@ -5,6 +5,7 @@ package transfer
 type Accountant struct {
 	Delivered, Lost, Doubled, Overrun int
 	Services                          int
+	Recent                            []Taken // the latest, so many at most
 
 	size     int
 	consumer *Consumer
@@ -12,6 +13,16 @@ type Accountant struct {
 	written  int
 	taken    []int // of the places of the ring, how often their present byte was taken
 }
+
+// Taken is what a consumer took in one run of its handler.
+type Taken struct {
+	Service
+	Pieces []Piece
+	Bytes  int
+}
+
+// recent is how many runs are remembered.
+const recent = 24
 
 // NewAccountant follows a consumer through a ring of a size.
 func NewAccountant(size int, c *Consumer) *Accountant {
@@ -49,6 +60,14 @@ func (a *Accountant) Serve(s Service) []Piece {
 			a.Delivered++
 		}
 	}
+	t := Taken{Service: s, Pieces: take}
+	for _, p := range take {
+		t.Bytes += p.Length
+	}
+	if len(a.Recent) == recent {
+		a.Recent = append(a.Recent[:0], a.Recent[1:]...)
+	}
+	a.Recent = append(a.Recent, t)
 	a.last, a.written = next, s.Written
 	return take
 }

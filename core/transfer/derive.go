@@ -86,7 +86,7 @@ func (s *Setup) complete(p *Plan, earlier []*Plan, next map[string]uint64) {
 	}
 	interrupts := p.Means != Polled && p.Goal != Repeat
 	because(p, "tells", &p.Tells, map[bool]Telling{true: ByInterrupt, false: ByNothing}[interrupts], "%s", map[bool]string{true: "the caller goes on meanwhile", false: "nobody asks for its end"}[interrupts])
-	if p.Means == Polled && !p.Given["tells"] {
+	if p.Means == Polled && p.Goal == Fixed {
 		because(p, "tells", &p.Tells, ByWaiting, "a polled transfer is over when its call returns")
 	}
 	byLine := p.Tells == ByInterrupt || p.Means == Interrupt

@@ -107,14 +107,11 @@ func (l *Live) Send(at quantity.Time, words []uint64) bool {
 	}
 	l.serial += n
 	x.run.Came += n
-	x.base, x.words = x.moved(), n
-	x.at = 0
+	x.base, x.words, x.first = x.moved(), n, l.serial-n
 	if x.ch != nil {
-		x.base = x.ch.Moved
 		x.ch.Count = n
 		x.ch.Arm()
 	} else {
-		x.base = 0
 		x.port.OnRoom = x.p.WordInterrupt
 		if x.p.Means == Polled {
 			x.armed = x.m.Now()
@@ -154,3 +151,30 @@ func (s *Setup) Sound() error {
 	}
 	return nil
 }
+
+// Position is the place of a ring that is written next.
+func (l *Live) Position() int {
+	if l.x.ch == nil {
+		return 0
+	}
+	return (l.x.p.Count - l.x.ch.Left()) % max(l.x.p.Count, 1) * max(l.x.p.MemoryWidth/8, 1)
+}
+
+// LastLoss is when a word was lost last, as far as marks are kept; -1: none was.
+func (l *Live) LastLoss() quantity.Time {
+	marks := l.x.m.Log.Marks()
+	for i := len(marks) - 1; i >= 0; i-- {
+		if marks[i].Kind == machine.Lost {
+			return marks[i].At
+		}
+	}
+	return -1
+}
+
+// Events counts the events of a ring that its handler served: half, full and idle.
+func (l *Live) Events() map[string]int {
+	return map[string]int{"half": l.x.halves, "full": l.x.fulls, "idle": l.x.idleCalls}
+}
+
+// Active is when something happened last, but for looks of a main loop that found nothing.
+func (l *Live) Active() quantity.Time { return l.x.m.Log.Active }

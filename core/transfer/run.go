@@ -88,6 +88,8 @@ type running struct {
 
 	services  []Service
 	idleCalls int
+	halves    int // events that the handler saw
+	fulls     int
 	armed     quantity.Time
 	deadline  quantity.Time // of the time-out
 	enabled   quantity.Time
@@ -100,6 +102,7 @@ type running struct {
 
 	live    bool
 	served  int // bytes that a ring's services have seen
+	first   int // serial of its first word
 	base    int // words that were moved before the present send
 	account *Accountant
 }
@@ -308,16 +311,19 @@ func (x *running) moveOne() {
 		a := p.Address + uint64(x.at%places*bytes)
 		for b := range bytes {
 			x.m.Memory.Put(a+uint64(b), byte(w.Value>>(8*b)), w.Serial, machine.ByCPU, x.m.Now())
+			if p.Means == Polled || p.Goal == Unending {
+				x.m.Memory.Get(a + uint64(b)) // it is worked off at once
+			}
 		}
 		x.at++
 		return
 	}
 	v := uint64(0)
 	for b := range bytes {
-		c, _ := x.m.Memory.Get(p.Address + uint64(x.at*bytes+b))
+		c, _ := x.m.Memory.Get(p.Address + uint64((x.at-x.base)*bytes+b))
 		v |= uint64(c) << (8 * b)
 	}
-	x.port.Write(machine.Word{Value: v, Serial: x.at})
+	x.port.Write(machine.Word{Value: v, Serial: x.at - x.base + x.first})
 	x.at++
 }
 
@@ -348,16 +354,22 @@ func (x *running) handler(phase int) (quantity.Time, bool) {
 	if x.ch != nil {
 		if x.ch.HalfFlag && x.ch.OnHalf {
 			ev |= HalfEvent
+			x.halves++
 		}
 		if x.ch.FullFlag && x.ch.OnFull {
 			ev |= FullEvent
+			x.fulls++
 		}
 		if p.Goal.Rings() {
 			x.serve(&ev)
 		}
 	}
-	if x.port.IdleFlag && x.port.OnIdle {
+	idle := x.port.IdleFlag && x.port.OnIdle
+	if idle {
 		x.idleCalls++
+	}
+	if p.Receive && (idle && p.Means == Interrupt || p.Goal == Fixed && (ev&FullEvent != 0 || x.doneAt == m.Now() && p.Means == Interrupt)) {
+		m.At(m.Now()+p.Work, func() { x.buf.Read() })
 	}
 	if p.Clears {
 		x.port.IdleFlag, x.port.SentFlag = false, false

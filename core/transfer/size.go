@@ -181,3 +181,36 @@ func RingLimit(wordBits float64, ring int, busy, done, beat float64) Limit {
 	l.why("cycles of a beat / bus", seconds(beat), seconds(beat))
 	return l
 }
+
+// Limit is the greatest rate of the line that a plan carries on a part.
+func (p *Plan) Limit(part *Part) Limit {
+	bits := p.Stream.WordBits
+	hz := part.Core.Hz()
+	before := part.Before(p.Urgency)
+	once := func(cycles int, what string) Limit {
+		l := limit(bits, Term{By: "throughput", Word: float64(max(cycles, 1)) / hz})
+		l.why(what+" / core", fmt.Sprintf("%d / %g", max(cycles, 1), hz), seconds(l.Word))
+		return l
+	}
+	switch p.Means {
+	case Polled:
+		if p.Tells == ByWaiting {
+			return once(max(p.Cycles.Look, 8)+max(p.Cycles.Read, 4), "(look + read)")
+		}
+		return LimitOf(bits, Method{Way: Look, Core: part.Core, Depth: p.Stream.Depth, Period: p.Every}, true)
+	case DMA:
+		if !p.Goal.Rings() || p.Count < 2 {
+			l := limit(bits, Term{By: "dma", Word: float64(max(part.BeatCycles, 1)) / hz})
+			l.why("cycles of a beat / core", fmt.Sprintf("%d / %g", max(part.BeatCycles, 1), hz), seconds(l.Word))
+			return l
+		}
+		handler := float64(p.Cycles.Entry+p.Cycles.Handler+p.Cycles.Exit) / hz
+		return RingLimit(bits, p.Count, handler+p.Work.Seconds(), before.Seconds()+handler+p.Work.Seconds(), float64(part.BeatCycles)/hz)
+	}
+	if !p.Receive || p.Stream.Held { // nothing is lost by being late
+		return once(p.Cycles.Entry+p.Cycles.Handler+p.Cycles.Each+p.Cycles.Exit, "(entry + handler + each + exit)")
+	}
+	k := p.Cycles
+	k.Exit = max(p.Cycles.Handler-p.Cycles.Read, 0) + p.Cycles.Each + p.Cycles.Exit
+	return LimitOf(bits, Method{Way: EachWord, Core: part.Core, Cycles: k, Depth: p.Stream.Depth, Blocked: before}, false)
+}

@@ -48,7 +48,6 @@ var allowed = map[string]string{
 	"core/agenda":            "core/quantity",
 	"core/machine":           "core/agenda core/quantity",
 	"core/transfer":          "core/doc core/finding core/formula core/machine core/quantity",
-	"core/follow":            "core/bench core/bus core/bus/all core/capture core/machine core/quantity core/record core/records core/transfer",
 	"core/scene":             "core/quantity",
 	"core/check":             "core/quantity core/record core/safe",
 	"core/coding":            "",
@@ -72,7 +71,8 @@ var allowed = map[string]string{
 	"core/link/tty":          "core/bench core/bus/uart core/capture core/finding core/guard core/link core/quantity core/record",
 	"core/sim":               "core/agenda core/transfer core/bench core/bus core/bus/can core/bus/i2c core/bus/pulse core/bus/spi core/bus/shared core/bus/uart core/capture core/device core/link core/quantity core/record core/register core/safe core/startup core/wire",
 	"core/session":           "core/bench core/capture core/guard core/link core/link/tty core/quantity core/sim",
-	"core/picture":           "core/register core/startup core/bench core/bus core/bus/can core/bus/i2c core/bus/pulse core/bus/spi core/bus/uart core/capture core/intent core/quantity core/record core/records core/safe core/scene core/wire",
+	"core/follow":            "core/bench core/bus/pulse core/capture core/quantity core/record core/records core/transfer",
+	"core/picture":           "core/machine core/transfer core/register core/startup core/bench core/bus core/bus/can core/bus/i2c core/bus/pulse core/bus/spi core/bus/uart core/capture core/intent core/quantity core/record core/records core/safe core/scene core/wire",
 	"core/prove":             "core/bench core/capture core/check core/intent core/link core/quantity core/record core/records",
 	"core/diagnose":          "core/bench core/bus/i2c core/bus/uart core/capture core/finding core/quantity core/recognise core/record core/records core/safe core/bus/spi core/wire",
 	"demo":                   "",
@@ -84,7 +84,7 @@ var allowed = map[string]string{
 
 // views may import the core, the renderers and what views share, never each
 // other nor the shell.
-var views = []string{"tui/registers", "tui/timing", "tui/traffic", "tui/waves"}
+var views = []string{"tui/registers", "tui/timing", "tui/traffic", "tui/transfers", "tui/waves"}
 
 type pkg struct {
 	ImportPath string
