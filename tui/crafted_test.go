@@ -113,7 +113,7 @@ func TestCraftedCaptures(t *testing.T) {
 		a := newApp(b, "", nil, read)
 		a.source = "x"
 		a.Update(tea.WindowSizeMsg{Width: 160, Height: 47})
-		for _, view := range []string{"2", "5", "6"} {
+		for _, view := range []string{"2", "4", "5", "6"} {
 			press(a, view)
 			for range snap.Meta().Links {
 				press(a, rapid.SampledFrom([]string{"J", "K"}).Draw(rt, "link"))

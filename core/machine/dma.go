@@ -68,7 +68,7 @@ type Channel struct {
 	Again    bool      // Chained: from the first again after the last
 	Burst    int       // elements a request, 0 and 1: one
 	Latency  quantity.Time
-	Cycles   int  // of the engine's bus, for each element
+	Cycles   int  // of the engine's bus, for each element; one at least
 	Steals   bool // the processor waits meanwhile
 
 	OnHalf, OnFull, OnError       bool // interrupts
@@ -212,11 +212,14 @@ func (e *Engine) grant() {
 	e.m.at(e.m.now+t, beaten, best.index, 0)
 }
 
+// time is that of an element on the bus: a cycle at least, so that a request which nobody
+// answers takes time.
 func (e *Engine) time(cycles int) quantity.Time {
+	cycles = max(cycles, 1)
 	if e.Hz <= 0 {
-		return e.m.Cycles(cycles)
+		return max(e.m.Cycles(cycles), 1)
 	}
-	return quantity.Time(float64(cycles)*1e12/e.Hz + 0.5)
+	return max(quantity.Time(float64(cycles)*1e12/e.Hz+0.5), 1)
 }
 
 func (e *Engine) beaten(who uint16) {

@@ -144,7 +144,7 @@ func TestPicturesOfStartupAndRegisters(t *testing.T) {
 	for _, v := range vs {
 		order = append(order, v.Name)
 	}
-	assert.Equal(t, "clock port-clock transmit-pin rate frame receive-pin enable interrupt-line transmit-enable receive-enable receive-interrupt clear", strings.Join(order, " "))
+	assert.Equal(t, "clock port-clock transmit-pin rate frame receive-pin dma-clock dma-channel enable transmit-enable receive-enable dma-request clear", strings.Join(order, " "))
 	s := Startup(l, vs, "a test")
 	require.Len(t, s.Hops, len(vs))
 	facts := strings.Join(s.Facts(), "\n")

@@ -48,7 +48,7 @@ func (a *Accountant) Serve(s Service) []Piece {
 	take, next := a.consumer.take(a.size, a.last, s)
 	if over > 0 {
 		a.Overrun += over
-		if a.consumer.Name == Consumers[0].Name {
+		if a.consumer.Name == Consumers[0].Name && s.Events&(HalfEvent|FullEvent) != 0 {
 			take = whole(a.size, s.Pos)
 		}
 	}

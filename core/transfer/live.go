@@ -59,7 +59,7 @@ func (l *Live) To(t quantity.Time) {
 	m := l.x.m
 	for !l.dead && m.Next() <= t {
 		m.RunTo(m.Next())
-		l.dead = m.CPU.Hung || l.x.stuck > mostCalls
+		l.dead = l.x.halted()
 	}
 	if !l.dead {
 		m.RunTo(t)

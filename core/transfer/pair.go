@@ -46,7 +46,7 @@ type PairRun struct {
 func PairOf(q Pair) PairRun {
 	m := machine.New(quantity.FromHz(1e6)) // no processor takes part
 	m.Log.Keep = 1 << 16
-	m.DMA.Clock = true
+	m.DMA.Clock, m.DMA.Hz = true, 1e12 // its time is in the latencies
 	p := m.AddPort(&machine.Port{Name: "unit", OnFull: q.OnFull, Enabled: true, WordTime: q.Bit.Times(int64(q.WordBits)), Gap: q.Bit.Times(int64(q.Gap))})
 	out := PairRun{ReceiveDone: -1, SendDone: -1, RegisterEmpty: -1, LastBit: -1, Release: -1, LeftOver: -2}
 	var finished []quantity.Time

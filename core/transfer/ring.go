@@ -228,7 +228,7 @@ func AccountOf(size int, c *Consumer, services []Service, total int) Account {
 		take, next := c.take(size, last, s)
 		if over := s.Written - before - size; over > 0 {
 			a.Overrun += over
-			if c.Name == Consumers[0].Name { // it knows by the events that a turn was lost, and takes what stands
+			if c.Name == Consumers[0].Name && s.Events&(HalfEvent|FullEvent) != 0 { // it knows by the events that a turn was lost, and takes what stands
 				take = whole(size, s.Pos)
 			}
 		}

@@ -423,7 +423,7 @@ func (x *running) simulate() {
 	word := p.Stream.Word()
 	step := func(t quantity.Time) bool {
 		for m.Next() <= t {
-			if m.CPU.Hung || x.stuck > mostCalls || m.Now() > x.deadline {
+			if x.halted() || m.Now() > x.deadline {
 				break
 			}
 			m.RunTo(m.Next())
@@ -432,7 +432,7 @@ func (x *running) simulate() {
 		if m.Next() > t && t != quantity.Forever {
 			m.RunTo(t)
 		}
-		return !m.CPU.Hung && x.stuck <= mostCalls
+		return !x.halted()
 	}
 	limit := x.armed + word*quantity.Time(x.words+4)*2 + p.Work*2 + quantity.Millisecond + x.s.Part.Before(p.Urgency)
 	if p.Timeout > 0 && p.Goal == Fixed {
@@ -460,6 +460,12 @@ func (x *running) simulate() {
 		m.RunTo(max(m.Now(), x.deadline))
 		x.given = true
 	}
+}
+
+// halted says whether nothing of interest can follow: the processor is stopped, or a handler
+// or a channel goes on for ever without a word that comes or goes.
+func (x *running) halted() bool {
+	return x.m.CPU.Hung || x.stuck > mostCalls || x.ch != nil && x.ch.Moved > 10*(x.run.Port.Arrivals+x.port.Finished+x.p.Count)+mostCalls
 }
 
 // watch looks at what can only be seen while it happens.
@@ -577,7 +583,7 @@ func (x *running) harms() []Harm {
 	add(p.Goal == Messages && p.Tells == ByInterrupt && r.Calls >= 0 && (!x.live || r.Moved > 2*p.Words()) && x.idleCalls == 0 && r.Moved > 0 && r.State == IsRunning, EndUnnoticed)
 	first := x.port.LostSerials
 	add(len(first) > 0 && first[0] == 0 && x.armed > x.enabled || len(first) > 0 && x.lostBeforeArmed(), FirstLost)
-	add(len(first) > 0 && r.State == IsRunning && !slices.Contains(out, FirstLost), WordsLost)
+	add(len(first) > 0 && (r.State == IsRunning || r.State == TimedOut && r.Calls > 0) && !slices.Contains(out, FirstLost), WordsLost)
 	unread := 0
 	for i := range min(p.Bytes, len(x.buf.Cells)) {
 		unread += x.buf.Cells[i].Lost
@@ -670,6 +676,13 @@ func (x *running) ringHarms(add func(bool, Harm), got []byte, word int) {
 			zero++
 		}
 	}
+	thinned := word == 2 && x.p.MemoryWidth == 8 && x.ch != nil && x.p.MemorySteps
+	for i := range min(x.p.Count, len(got)) {
+		if w := x.run.Moved - 1 - (x.run.Moved-1-i+x.p.Count)%x.p.Count; w >= 0 {
+			thinned = thinned && got[i] == Data(w*word)
+		}
+	}
+	add(thinned, EverySecond)
 	add(untouched >= len(got)-word && x.run.Moved > 1, OnlyLastKept)
 	add(beside >= len(got)-2*word, OnlyFirstRight)
 	add(zero >= len(got)/2-1, EverySecond)

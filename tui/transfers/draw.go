@@ -70,7 +70,7 @@ func faultsOf(l *bench.Link, t *bench.Transfer) map[string]transfer.Fault {
 func (v *View) state(a cells.Area, x int, l *bench.Link, t *bench.Transfer) {
 	s := v.shown
 	if s == nil || s.setup != l.Setup() || s.name != t.Name || s.link != l.Index {
-		a.Right(a.W, 0, cells.Quiet, "following …")
+		a.Right(a.W, 0, cells.Quiet, "not followed yet")
 		return
 	}
 	text, style := string(s.run.State), cells.Good
@@ -472,7 +472,7 @@ func (v *View) slotList(a cells.Area, t *bench.Transfer, faults map[string]trans
 func (v *View) comparison(a cells.Area, l *bench.Link, t *bench.Transfer) {
 	m := v.methods
 	if m == nil || m.busy || m.setup != l.Setup() || m.name != t.Name {
-		a.Text(1, 2, cells.Quiet, "running each method on the traffic that is kept …")
+		a.Text(1, 2, cells.Quiet, "running each method on the traffic that is kept: it takes a moment")
 		return
 	}
 	a.Paragraph(1, 2, cells.Quiet, fmt.Sprintf("each on the same traffic, up to %s; what a method needs is derived", m.at.Round(4)), 0)
@@ -520,7 +520,7 @@ func (v *View) comparison(a cells.Area, l *bench.Link, t *bench.Transfer) {
 		a.Text(x, 11, cells.Plain, quantity.FromBd(r.Greatest).Round(4))
 		a.Text(x, 12, cells.Quiet, r.Limit)
 	}
-	a.Paragraph(1, 14, cells.Quiet, "c goes back; the slot method chooses one. The greatest rate is calculated, all else is what the run showed.", 0)
+	a.Paragraph(1, 14, cells.Quiet, "m goes back; the slot method chooses one. The greatest rate is calculated, all else is what the run showed.", 0)
 }
 
 // owners shows who has what.

@@ -190,18 +190,18 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 		{Name: "slot-behind", Keys: []string{"down", "j"}, Help: "the next slot", Short: "slot", Run: move(1)},
 		{Name: "change", Keys: []string{"enter"}, Help: "the next choice for the slot under the cursor, or type its value", Short: "change", Run: func(string) tea.Cmd { return v.change(h, l, t) }},
 		{Name: "type", Keys: []string{"e"}, Help: "type a value for the slot under the cursor", Run: func(string) tea.Cmd { v.open(t); return nil }},
-		{Name: "derive", Keys: []string{"d"}, Help: "take the given value away: the slot is derived again", Short: "derive", Run: func(string) tea.Cmd { return v.derive(h, l, t) }},
+		{Name: "derive-slot", Keys: []string{"d"}, Help: "take the given value away: the slot is derived again", Short: "derive", Run: func(string) tea.Cmd { return v.derive(h, l, t) }},
 		{Name: "slot", Args: "KEY VALUE", Help: "put a value into a slot, as :slot channel 5", Complete: slotOffers, Run: func(arg string) tea.Cmd { return v.put(h, l, t, arg) }},
 		{Name: "next-transfer", Keys: []string{"n"}, Help: "the next transfer of the link", Short: "next", Run: turns(1)},
 		{Name: "previous-transfer", Keys: []string{"N"}, Help: "the transfer before", Run: turns(-1)},
-		{Name: "earlier", Keys: []string{"left", "h"}, Help: "the picture earlier", Run: pan(-1)},
-		{Name: "later", Keys: []string{"right", "l"}, Help: "the picture later", Run: pan(1)},
-		{Name: "zoom-in", Keys: []string{"+", "="}, Help: "less time, more detail", Short: "zoom", Run: zoom(1, 2)},
-		{Name: "zoom-out", Keys: []string{"-"}, Help: "more time", Run: zoom(2, 1)},
-		{Name: "follow", Keys: []string{"end", "G"}, Help: "the picture follows live", Run: func(string) tea.Cmd { v.fixed = false; return nil }},
+		{Name: "pan-earlier", Keys: []string{"left", "h"}, Help: "the picture earlier", Run: pan(-1)},
+		{Name: "pan-later", Keys: []string{"right", "l"}, Help: "the picture later", Run: pan(1)},
+		{Name: "less-time", Keys: []string{"+", "="}, Help: "less time across, more detail", Short: "zoom", Run: zoom(1, 2)},
+		{Name: "more-time", Keys: []string{"-"}, Help: "more time across", Run: zoom(2, 1)},
+		{Name: "newest-words", Keys: []string{"end", "G"}, Help: "the picture follows the newest words", Run: func(string) tea.Cmd { v.fixed = false; return nil }},
 		{Name: "loss", Keys: []string{"r"}, Help: "the picture goes to the newest word that was lost", Run: func(string) tea.Cmd { v.toLoss(h); return nil }},
 		{Name: "slots", Keys: []string{"s"}, Help: "every slot with its reason; s again goes back", Short: "slots", Run: v.turn(slotsPage)},
-		{Name: "methods", Keys: []string{"c"}, Help: "polled, interrupt and DMA on the same traffic; c again goes back", Short: "compare", Run: v.turn(methodsPage)},
+		{Name: "methods", Keys: []string{"m"}, Help: "polled, interrupt and DMA on the same traffic; m again goes back", Short: "methods", Run: v.turn(methodsPage)},
 		owners, add,
 	}
 }
@@ -515,7 +515,7 @@ func show(f *follow.Follower, r request) *shown {
 
 func (v *View) reading() string {
 	if v.shown == nil {
-		return "following the traffic …"
+		return "the traffic is being followed"
 	}
 	if v.shown.behind > 0 {
 		return fmt.Sprintf("following the traffic: %d records to go", v.shown.behind)
