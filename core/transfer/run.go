@@ -569,7 +569,7 @@ func (x *running) harms() []Harm {
 	add(x.early, WrongDataAtOnce)
 	add(r.State == Repeating, RepeatsForEver)
 	add(p.Goal != Fixed && x.ch != nil && !x.ch.Enabled && x.ch.Laps > 0, StopsAfterFirst)
-	add(p.Goal == Fixed && r.State == IsDone && r.Moved < p.Words(), EndsEarly)
+	add(!x.live && p.Goal == Fixed && r.State == IsDone && r.Moved < p.Words(), EndsEarly)
 	add(r.State == TimedOut && p.Receive && r.Moved >= p.Words(), NeverCompletes)
 	add(r.State == TimedOut && r.Moved > 0 && r.Moved < p.Words(), Aborted)
 	happened := p.Means == Interrupt || x.ch != nil && (x.ch.Laps > 0 || x.ch.HalfFlag && p.TellHalf || x.port.IdleFlag)

@@ -540,7 +540,7 @@ func (v *View) owners(a cells.Area, s *transfer.Setup) {
 		case len(o.Owners) > 1 && detail != "":
 			text, style = "▲ "+text, cells.Bad
 		}
-		at, rest := 22, max(a.W/2, 44)
+		at, rest := 20, max(a.W*5/8, 44)
 		w := a.W - at
 		if detail != "" {
 			w = rest - at - 2
