@@ -16,7 +16,7 @@ import (
 func calcTransfer() *cobra.Command {
 	return group("transfer", "Work out transfers: cost, size, loss, rings, endings, pairs, queues",
 		calcTransferCost(), calcTransferSize(), calcTransferRate(), calcTransferLoss(), calcTransferRing(), calcTransferEnd(),
-		calcTransferPair(), calcTransferQueue(), calcTransferSend(), calcTransferCheck())
+		calcTransferPair(), calcTransferQueue(), calcTransferSend(), calcTransferTrigger(), calcTransferCheck())
 }
 
 // microseconds are numbers of JSON results.

@@ -11,7 +11,7 @@ import (
 )
 
 func exportCommand() *cobra.Command {
-	return group("export", "Give the numbers for the firmware", exportRegisters(), exportPart())
+	return group("export", "Give the numbers for the firmware", exportRegisters(), exportPart(), exportC())
 }
 
 type fieldJSON struct {

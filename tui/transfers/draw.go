@@ -229,7 +229,11 @@ func (v *View) path(a cells.Area, y int, t *bench.Transfer) int {
 	broken := false
 	for i, s := range steps {
 		if i > 0 {
-			x = a.Text(x, y, cells.Quiet, map[bool]string{true: " ╌ ", false: " ─ "}[broken])
+			line := map[bool]string{true: " ╌ ", false: " ─ "}[broken]
+			if a.W < 90 {
+				line = strings.TrimSpace(line)
+			}
+			x = a.Text(x, y, cells.Quiet, line)
 		}
 		glyph, style := "● ", cells.Good
 		if !s.On {
@@ -241,7 +245,12 @@ func (v *View) path(a cells.Area, y int, t *bench.Transfer) int {
 		x = a.Text(x, y, style, glyph+s.Name)
 	}
 	if b := t.Plan.Broken(); b != nil {
-		a.Text(x+2, y, cells.Bad, "off: "+b.Slot)
+		if text := "off: " + b.Slot; x+2+cells.Width(text) > a.W {
+			y++
+			a.Text(7, y, cells.Bad, text)
+		} else {
+			a.Text(x+2, y, cells.Bad, text)
+		}
 	}
 	return y + 1
 }

@@ -154,7 +154,7 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 	if l == nil {
 		return nil
 	}
-	add := ui.Command{Name: "add-transfer", Args: "NAME receive|send", Help: "a new transfer of the link", Complete: func(arg string) []string {
+	add := ui.Command{Name: "add-transfer", Args: "NAME WAY", Help: "a new transfer, that is receive or send", Complete: func(arg string) []string {
 		name, _, has := strings.Cut(arg, " ")
 		if !has {
 			return nil

@@ -1,0 +1,73 @@
+package main
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"github.com/google/renameio/v2/maybe"
+	"github.com/spf13/cobra"
+
+	"gavrix.org/gavrix/core/firmware"
+	"gavrix.org/gavrix/core/safe"
+)
+
+func exportC() *cobra.Command {
+	var out string
+	var sets []string
+	var asJSON bool
+	c := &cobra.Command{
+		Use:   "c BENCH",
+		Short: "Write C sources for the firmware: register values, transfers, a ring's consumer",
+		Long: `Gives portable C99 that calls no library: setup.c with the register writes in startup
+order, each with its reason, and a small function that does them; transfers.h with the
+settings of the transfers; ring.c with a consumer for DMA rings that is right for each
+order of half, full and idle events. They are whole files in a folder of their own:
+--out writes them there, without it they are printed.`,
+		Example: `  gavrix export c demo --out firmware
+  gavrix export c demo --set links.upper-gauge.transfers.readings.length=128`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			b, err := loadBench(args[0], sets...)
+			if err != nil {
+				return err
+			}
+			files, err := firmware.Files(b)
+			if err != nil {
+				return err
+			}
+			if out == "" {
+				if asJSON {
+					texts := map[string]string{}
+					for _, f := range files {
+						texts[f.Name] = f.Text
+					}
+					return printJSON(texts)
+				}
+				for _, f := range files {
+					fmt.Fprintf(stdout, "/* ---- %s ---- */\n%s\n", f.Name, f.Text)
+				}
+				return nil
+			}
+			if err := idle(cmd, "with --out", "json"); err != nil {
+				return err
+			}
+			if err := os.MkdirAll(out, 0o755); err != nil {
+				return err
+			}
+			for _, f := range files {
+				path := filepath.Join(out, f.Name)
+				if err := maybe.WriteFile(path, []byte(f.Text), 0o644); err != nil {
+					return err
+				}
+				fmt.Fprintf(os.Stderr, "wrote %s\n", safe.Text(path))
+			}
+			return nil
+		},
+	}
+	fl := c.Flags()
+	fl.StringVar(&out, "out", "", "folder to write into; it is made where it is missing")
+	fl.StringArrayVar(&sets, "set", nil, "change a value of the bench first, as PATH=VALUE (repeatable)")
+	fl.BoolVar(&asJSON, "json", false, "print JSON")
+	return c
+}
