@@ -71,6 +71,7 @@ photo can 1280x800 "2 colon text:link space text:pump Return Left Left wait:1" d
 photo spi 1280x800 "2 colon text:link space text:gate Return n minus wait:1" demo
 photo i2c 1280x800 "2 colon text:link space text:hull Return wait:1" demo
 photo pulse 1280x800 "2 colon text:link space text:depth-strip Return wait:1" demo
+photo transfers 1280x800 "4 wait:2 space wait:0.6" demo
 photo small 660x420 "J 2" "${fault[@]}"
 photo help 1280x800 "2 question" demo
 ./bin/gavrix draw frame "${fault[@]:0:1}" --set links.lower-gauge.mcu.frame=8N1 --link lower-gauge --value 34 --out docs/screenshots/frame.svg

@@ -102,6 +102,10 @@ func (c *checker) purpose() {
 // channel checks the engine's side.
 func (c *checker) channel() {
 	p, part := c.p, &c.s.Part
+	if part.Channels == 0 {
+		c.fault("no-engine", "method", Interrupt.String(), NothingMoves, "the MCU's description has no DMA engine", "nothing moves", "add `dma:` below `mcu:` with its channels and requests, or let interrupts move the words")
+		return
+	}
 	if !p.EngineClock {
 		c.fault("engine-clock-off", "engine-clock", "on", NothingMoves, "the DMA engine has no clock", "it takes no writes, and nothing moves", "")
 	}
@@ -112,6 +116,10 @@ func (c *checker) channel() {
 	free := c.freeChannels(served)
 	want := p.Unit + map[bool]string{true: ".receive", false: ".send"}[p.Receive]
 	switch {
+	case p.Channel == 0 && part.Requests[p.Request] != nil:
+		c.fault("no-channel-free", "method", Interrupt.String(), NothingMoves, fmt.Sprintf("no channel that carries %s is free: it is served by %s", p.Request, numbers(served)), "nothing moves", "give it a channel and move its owner, or let interrupts move the words")
+	case p.Channel == 0:
+		c.fault("request-unknown", "method", Interrupt.String(), NothingMoves, fmt.Sprintf("the engine has no request %s", p.Request), "nothing moves", "add it to the engine's requests, or let interrupts move the words")
 	case p.Channel < 1 || p.Channel > part.Channels:
 		c.fault("channel-unknown", "channel", first(free), NothingMoves, fmt.Sprintf("there is no channel %d: the engine has 1 to %d", p.Channel, part.Channels), "nothing moves", "")
 	case part.Requests[p.Request] == nil:

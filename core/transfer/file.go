@@ -83,6 +83,9 @@ func ReadPart(n *doc.Node, core quantity.Freq) Part {
 		p.Regions = append(p.Regions, machine.Region{Name: c.Key, Start: doc.Of[uint64](c, "start"), Bytes: uint64(doc.Of[int](c, "bytes")),
 			DMA: doc.Of[bool](c, "dma"), Writable: doc.Of[bool](c, "writable"), Cached: doc.Of[bool](c, "cached")})
 	}
+	if len(p.Regions) == 0 { // none is described: one that all reach
+		p.Regions = []machine.Region{{Name: "memory", Start: 0x1000, Bytes: 1 << 24, DMA: true, Writable: true}}
+	}
 	if d := n.Get("dma"); d != nil {
 		p.Channels, p.MostCount, p.BeatCycles = doc.Of[int](d, "channels"), doc.Of[int](d, "counter"), doc.Of[int](d, "beat")
 		for _, c := range d.Get("requests").All() {

@@ -49,18 +49,22 @@ func sized(least int, s Sizes, name, formula, worked string) Size {
 	return Size{fit, finding.Derivation{Name: name, Formula: formula, Worked: worked, Result: result, Source: "docs/formulas.md, transfers"}}
 }
 
+// wholes is the number of whole words in a time; a multiple is one, whatever the rounding of
+// the division.
+func wholes(words float64) float64 { return math.Floor(words + 1e-9) }
+
 // RingSize is the smallest ring whose halves are each done with at most done seconds
 // after they are full, with a word every word seconds: the first place of a half is
 // written again ring/2 + 1 words after the half's event.
 func RingSize(word, done float64, s Sizes) Size {
-	half := max(int(math.Floor(done/word)), 1)
+	half := max(int(wholes(done/word)), 1)
 	return sized(2*half, s, "ring", "2 × ⌊done / word⌋", fmt.Sprintf("2 × ⌊%s / %s⌋", seconds(done), seconds(word)))
 }
 
 // DrainSize is the smallest buffer that is emptied every period, at most late seconds
 // late. Spare: one place can't be used, because full would look like empty.
 func DrainSize(word, period, late float64, spare bool, s Sizes) Size {
-	n := int(math.Floor((period+late)/word)) + 1
+	n := int(wholes((period+late)/word)) + 1
 	formula := "⌊(period + late) / word⌋ + 1"
 	worked := fmt.Sprintf("⌊(%s + %s) / %s⌋ + 1", seconds(period), seconds(late), seconds(word))
 	if spare {
@@ -93,7 +97,7 @@ func BurstSize(word float64, n int, late, work float64, spare bool, s Sizes) Siz
 // DepthFor is the smallest queue that is read within response seconds after a number of
 // words wait.
 func DepthFor(word float64, level int, response float64, s Sizes) Size {
-	n := int(math.Floor(response/word)) + level
+	n := int(wholes(response/word)) + level
 	return sized(max(n, level), s, "queue", "⌊response / word⌋ + level", fmt.Sprintf("⌊%s / %s⌋ + %d", seconds(response), seconds(word), level))
 }
 
