@@ -126,9 +126,10 @@ func newApp(b *bench.Bench, path string, s *session.Session, store *capture.Stor
 	a := &App{
 		bench: b, path: path, session: s, store: store, theme: theme.New(theme.Look{Dark: true}), w: 80, h: 24,
 		grid: cells.New(80, 24), focus: viewPane, results: map[string][]check.Result{},
-		timing: timing.New(), view: 2,
+		timing: timing.New(),
 	}
 	a.views = []numbered{{"2", a.timing}, {"3", registers.New()}, {"4", transfers.New()}, {"5", traffic.New()}, {"6", waves.New()}}
+	a.show("Traffic")
 	a.terminal = theme.Look{Dark: true, ASCII: !prefs.UTF8(os.Getenv)}
 	a.prefers = prefs.Default()
 	a.dress()
@@ -350,6 +351,11 @@ func (a *App) View() tea.View {
 		v.WindowTitle = "Gavrix"
 	}
 	return v
+}
+
+// show goes to the view with a name.
+func (a *App) show(name string) {
+	a.view = slices.IndexFunc(a.views, func(n numbered) bool { return n.view.Name() == name })
 }
 
 func (a *App) current() ui.View { return a.views[a.view].view }

@@ -77,11 +77,7 @@ func ShowLevels(l *Levels) error {
 	}
 	a := newApp(nil, "", nil, l.store)
 	a.source, a.levels = l.Name, l
-	for i := range a.views {
-		if a.views[i].view.Name() == "Waves" {
-			a.view = i
-		}
-	}
+	a.show("Waves")
 	return a.loop()
 }
 

@@ -92,8 +92,8 @@ func TestTransfersByKeys(t *testing.T) {
 	l.typed("e")
 	l.hit(tea.KeyPressMsg{Code: tea.KeyEscape})
 	l.typed("s")
-	l.says("add-transfer more receive")
+	l.says("add more receive")
 	require.NotNil(t, l.bench.Link("upper-gauge").Transfer("more"))
-	l.says("add-transfer more receive")
+	l.says("add more receive")
 	assert.Contains(t, l.message, "already")
 }

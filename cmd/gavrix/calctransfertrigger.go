@@ -50,7 +50,7 @@ transfer before, which takes --busy, is over. The other edges are counted by the
 					Busy    int       `json:"refused_busy"`
 				}{starts, t.Bounces, t.Busy})
 			}
-			fmt.Fprintf(stdout, "%s, %s: %d starts, %d ignored as bounces, %d refused because it was busy\n", quantity.Count(len(edges), "edge"), "bounce time "+bounce.Round(4), len(t.Starts), t.Bounces, t.Busy)
+			fmt.Fprintf(stdout, "%s, bounce time %s, busy for %s: %d starts, %d ignored as bounces, %d refused because it was busy\n", quantity.Count(len(edges), "edge"), bounce.Round(4), busy.Round(4), len(t.Starts), t.Bounces, t.Busy)
 			for _, at := range t.Starts {
 				fmt.Fprintf(stdout, "   %s\n", at.Round(7))
 			}

@@ -508,10 +508,10 @@ func TestRegisters(t *testing.T) {
 	assert.Contains(t, out, "even instead of none")
 	assert.NotContains(t, out, "LENGTH")
 	dump := filepath.Join(t.TempDir(), "dump.txt")
-	require.NoError(t, os.WriteFile(dump, []byte("5A001A04 4741\nS1RATE 002A\n50000000 1\n"), 0o600))
+	require.NoError(t, os.WriteFile(dump, []byte("5A001A04 4B41\nS1RATE 002A\n50000000 1\n"), 0o600))
 	out, status = run(t, "calc", "register", "--bench", "demo", "--dump", dump)
 	require.Equal(t, found, status)
-	for _, want := range []string{"S1CTL      0x4741  as planned", "S1RATE     0x002A  differs", "42 instead of 86", "unknown", "S2CTL      not seen"} {
+	for _, want := range []string{"S1CTL      0x4B41  as planned", "S1RATE     0x002A  differs", "42 instead of 86", "unknown", "S2CTL      not seen"} {
 		assert.Contains(t, out, want)
 	}
 	out, status = run(t, "calc", "register", "--bench", "demo", "--dump", dump, "--json")

@@ -27,7 +27,7 @@ func (v *View) Draw(a cells.Area, h ui.Host) {
 		return
 	case t == nil:
 		a.Text(x+2, 0, cells.Strong, l.Name)
-		a.Paragraph(1, 2, cells.Plain, "This link has no transfer: how its words get into memory is not described. :add-transfer readings receive begins one; what it does not say is derived.", 0)
+		a.Paragraph(1, 2, cells.Plain, "This link has no transfer: how its words get into memory is not described. :add readings receive begins one; what it does not say is derived.", 0)
 		return
 	}
 	x = a.Text(x+2, 0, cells.Strong, l.Name)
@@ -295,12 +295,17 @@ func (v *View) picture(a cells.Area, y int, h ui.Host, t *bench.Transfer) {
 	if v.fixed {
 		where = "held at " + s.scene.From.Round(7)
 	}
+	if v.buffered {
+		v.buffer(a, y, t)
+		v.runs(a, y+v.bufferRows(a.W))
+		return
+	}
 	a.Text(0, y, cells.Head, "TIME")
-	a.Text(6, y, cells.Quiet, fmt.Sprintf("%s, %s across; ← → move, + - zoom, End follows", where, (s.scene.To-s.scene.From).Round(3)))
+	a.Text(6, y, cells.Quiet, fmt.Sprintf("%s, %s across; ← → + - End; b buffer", where, (s.scene.To-s.scene.From).Round(3)))
 	y++
 	buffer := v.bufferRows(a.W)
 	room := a.H - y - buffer - 1
-	if room < 4 {
+	if room < len(s.scene.Lanes) {
 		buffer, room = 0, a.H-y
 	}
 	sc := *s.scene
@@ -441,19 +446,41 @@ func (v *View) slotList(a cells.Area, t *bench.Transfer, faults map[string]trans
 	keys := v.slots(t)
 	at := min(max(v.slot, 0), len(keys)-1)
 	rows := max(a.H-4, 1)
-	v.top = max(min(v.top, at), at-rows+1, 0)
-	for i := v.top; i < min(v.top+rows, len(keys)); i++ {
-		key := keys[i]
-		s := transfer.SlotNamed(key)
-		y := 2 + i - v.top
-		style := cells.Plain
-		why := t.Plan.Why[key]
-		if t.Plan.Given[key] {
-			style, why = cells.Strong, "given"
+	values := 8
+	for _, key := range keys {
+		values = max(values, cells.Width(transfer.SlotNamed(key).Get(t.Plan)))
+	}
+	reasons := 24 + min(values, 20) + 2
+	why := func(i int) []string {
+		text := t.Plan.Why[keys[i]]
+		if t.Plan.Given[keys[i]] {
+			text = "given"
 		}
-		mark := " "
-		if f, bad := faults[key]; bad {
-			style, mark, why = cells.Bad, "▲", f.Seen
+		if f, bad := faults[keys[i]]; bad {
+			text = f.Seen
+		}
+		return cells.Wrap(text, max(a.W-reasons, 12))
+	}
+	// The row under the cursor is among those that are shown.
+	v.top = min(v.top, at)
+	for n := 0; v.top < at; v.top++ {
+		n = 0
+		for i := v.top; i <= at; i++ {
+			n += max(len(why(i)), 1)
+		}
+		if n <= rows {
+			break
+		}
+	}
+	y, i := 2, v.top
+	for ; i < len(keys) && y+len(why(i)) <= 2+rows; i++ {
+		key := keys[i]
+		style, mark := cells.Plain, " "
+		if t.Plan.Given[key] {
+			style = cells.Strong
+		}
+		if _, bad := faults[key]; bad {
+			style, mark = cells.Bad, "▲"
 		}
 		add := cells.Style(0)
 		if i == at {
@@ -462,13 +489,20 @@ func (v *View) slotList(a cells.Area, t *bench.Transfer, faults map[string]trans
 		}
 		a.Text(0, y, style|add, mark)
 		a.Text(2, y, cells.Plain|add, key)
-		a.Text(25, y, style|add, s.Get(t.Plan))
-		a.Text(46, y, cells.Quiet|add, why)
+		a.Text(24, y, style|add, transfer.SlotNamed(key).Get(t.Plan))
+		lines := why(i)
+		for k, line := range lines {
+			if k > 0 {
+				add = 0
+			}
+			a.Text(reasons, y+k, cells.Quiet|add, line)
+		}
+		y += max(len(lines), 1)
 	}
-	if v.top+rows < len(keys) {
-		a.Text(0, 2+rows, cells.Quiet, fmt.Sprintf("↓ %d more", len(keys)-v.top-rows))
+	if i < len(keys) {
+		a.Text(0, 2+rows, cells.Quiet, fmt.Sprintf("↓ %d more", len(keys)-i))
 	}
-	y := a.H - 1
+	y = a.H - 1
 	if v.entry != nil {
 		x := a.Text(1, y, cells.Strong, v.key+" ")
 		v.entry.Draw(a, x, y, "   Enter puts it in, Esc leaves")
@@ -540,7 +574,7 @@ func (v *View) owners(a cells.Area, s *transfer.Setup) {
 		return
 	}
 	channels, requests, levels := s.Owners()
-	y := 2
+	var lines []func(y int)
 	row := func(o transfer.Owner, detail string) {
 		text, style := strings.Join(o.Owners, ", "), cells.Plain
 		switch {
@@ -554,29 +588,23 @@ func (v *View) owners(a cells.Area, s *transfer.Setup) {
 		if detail != "" {
 			w = rest - at - 2
 		}
-		lines, more := cells.Wrap(text, max(w, 10)), cells.Wrap(detail, max(a.W-rest, 10))
-		for i := range max(len(lines), len(more)) {
-			if y >= a.H-1 {
-				a.Text(1, a.H-1, cells.Quiet, "↓ more: make the window higher")
-				return
-			}
-			if i == 0 {
-				a.Text(2, y, cells.Strong, o.What)
-			}
-			if i < len(lines) {
-				a.Text(at, y, style, lines[i])
-			}
-			if i < len(more) {
-				a.Text(rest, y, cells.Quiet, more[i])
-			}
-			y++
+		names, more := cells.Wrap(text, max(w, 10)), cells.Wrap(detail, max(a.W-rest, 10))
+		for i := range max(len(names), len(more)) {
+			lines = append(lines, func(y int) {
+				if i == 0 {
+					a.Text(2, y, cells.Strong, o.What)
+				}
+				if i < len(names) {
+					a.Text(at, y, style, names[i])
+				}
+				if i < len(more) {
+					a.Text(rest, y, cells.Quiet, more[i])
+				}
+			})
 		}
 	}
 	head := func(text string) {
-		if y < a.H-1 {
-			a.Text(0, y, cells.Head, text)
-			y++
-		}
+		lines = append(lines, func(y int) { a.Text(0, y, cells.Head, text) })
 	}
 	head("CHANNELS")
 	for _, o := range channels {
@@ -597,5 +625,13 @@ func (v *View) owners(a cells.Area, s *transfer.Setup) {
 	head("LEVELS OF THE INTERRUPT CONTROLLER, 0 MOST URGENT")
 	for _, o := range levels {
 		row(o, "")
+	}
+	rows := a.H - 3
+	v.top = max(min(v.top, len(lines)-rows), 0)
+	for i := v.top; i < min(v.top+rows, len(lines)); i++ {
+		lines[i](2 + i - v.top)
+	}
+	if v.top+rows < len(lines) {
+		a.Text(0, a.H-1, cells.Quiet, fmt.Sprintf("↓ %d more", len(lines)-v.top-rows))
 	}
 }

@@ -46,6 +46,7 @@ type View struct {
 	from, span quantity.Time
 	fixed      bool // the picture stays where it is
 	columns    int
+	buffered   bool // the buffer is shown in place of the picture
 
 	// What is followed, in the background.
 	setup    *transfer.Setup
@@ -154,7 +155,7 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 	if l == nil {
 		return nil
 	}
-	add := ui.Command{Name: "add-transfer", Args: "NAME WAY", Help: "a new transfer, that is receive or send", Complete: func(arg string) []string {
+	add := ui.Command{Name: "add", Args: "NAME WAY", Help: "a new transfer, that is receive or send", Complete: func(arg string) []string {
 		name, _, has := strings.Cut(arg, " ")
 		if !has {
 			return nil
@@ -162,11 +163,15 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 		return []string{name + " receive", name + " send"}
 	}, Run: func(arg string) tea.Cmd { return v.add(h, l, arg) }}
 	owners := ui.Command{Name: "owners", Keys: []string{"o"}, Help: "who has which channel, request line and level; o again goes back", Short: "owners", Run: v.turn(ownersPage)}
-	if t == nil {
-		return []ui.Command{add, owners}
-	}
 	move := func(by int) func(string) tea.Cmd {
 		return func(string) tea.Cmd {
+			if v.page == ownersPage {
+				v.top += by
+				return nil
+			}
+			if t == nil {
+				return nil
+			}
 			v.slot = min(max(v.slot+by, 0), len(v.slots(t))-1)
 			return nil
 		}
@@ -185,9 +190,13 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 			return nil
 		}
 	}
+	up := ui.Command{Name: "slot-before", Keys: []string{"up", "k"}, Help: "the slot before", Run: move(-1)}
+	down := ui.Command{Name: "slot-behind", Keys: []string{"down", "j"}, Help: "the next slot", Short: "slot", Run: move(1)}
+	if t == nil {
+		return []ui.Command{up, down, add, owners}
+	}
 	return []ui.Command{
-		{Name: "slot-before", Keys: []string{"up", "k"}, Help: "the slot before", Run: move(-1)},
-		{Name: "slot-behind", Keys: []string{"down", "j"}, Help: "the next slot", Short: "slot", Run: move(1)},
+		up, down,
 		{Name: "change", Keys: []string{"enter"}, Help: "the next choice for the slot under the cursor, or type its value", Short: "change", Run: func(string) tea.Cmd { return v.change(h, l, t) }},
 		{Name: "type", Keys: []string{"e"}, Help: "type a value for the slot under the cursor", Run: func(string) tea.Cmd { v.open(t); return nil }},
 		{Name: "derive-slot", Keys: []string{"d"}, Help: "take the given value away: the slot is derived again", Short: "derive", Run: func(string) tea.Cmd { return v.derive(h, l, t) }},
@@ -200,6 +209,7 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 		{Name: "more-time", Keys: []string{"-"}, Help: "more time across", Run: zoom(2, 1)},
 		{Name: "newest-words", Keys: []string{"end", "G"}, Help: "the picture follows the newest words", Run: func(string) tea.Cmd { v.fixed = false; return nil }},
 		{Name: "loss", Keys: []string{"r"}, Help: "the picture goes to the newest word that was lost", Run: func(string) tea.Cmd { v.toLoss(h); return nil }},
+		{Name: "buffer", Keys: []string{"b"}, Help: "the buffer and what was taken, in place of the picture", Run: func(string) tea.Cmd { v.buffered = !v.buffered; return nil }},
 		{Name: "slots", Keys: []string{"s"}, Help: "every slot with its reason; s again goes back", Short: "slots", Run: v.turn(slotsPage)},
 		{Name: "methods", Keys: []string{"m"}, Help: "polled, interrupt and DMA on the same traffic; m again goes back", Short: "methods", Run: v.turn(methodsPage)},
 		owners, add,
@@ -237,7 +247,7 @@ func slotOffers(arg string) []string {
 func (v *View) add(h ui.Host, l *bench.Link, arg string) tea.Cmd {
 	w := strings.Fields(arg)
 	if len(w) < 2 || w[len(w)-1] != "receive" && w[len(w)-1] != "send" {
-		h.Warn("write a name and receive or send, as add-transfer readings receive")
+		h.Warn("write a name and receive or send, as add readings receive")
 		return nil
 	}
 	name := strings.Join(w[:len(w)-1], " ")
