@@ -2,6 +2,7 @@ package picture
 
 import (
 	"fmt"
+	"strings"
 
 	"gavrix.org/gavrix/core/machine"
 	"gavrix.org/gavrix/core/quantity"
@@ -137,7 +138,7 @@ func Transfer(r *transfer.Run, from, to quantity.Time, columns int) *scene.Scene
 	if p.Means == transfer.DMA {
 		s.Lanes = append(s.Lanes, requests, beats)
 	}
-	if p.LineOn || p.Means == transfer.Interrupt {
+	if p.Path() != nil {
 		s.Lanes = append(s.Lanes, handler)
 	}
 	s.Lanes = append(s.Lanes, cpu)
@@ -145,6 +146,22 @@ func Transfer(r *transfer.Run, from, to quantity.Time, columns int) *scene.Scene
 		s.Lanes = append(s.Lanes, ring)
 	}
 	s.Lanes = append(s.Lanes, events, scene.Lane{Name: "time", Ticks: ticks(from, to, min(columns, mostTickColumns))})
-	s.Notes = append(s.Notes, p.Sentence())
+	s.Notes = append(s.Notes, wrapped(p.Sentence(), 96)...)
 	return s
+}
+
+// wrapped breaks a sentence between words into lines of a width.
+func wrapped(text string, width int) []string {
+	var out []string
+	line := ""
+	for _, w := range strings.Fields(text) {
+		if line != "" && len(line)+1+len(w) > width {
+			out, line = append(out, line), ""
+		}
+		if line != "" {
+			line += " "
+		}
+		line += w
+	}
+	return append(out, line)
 }

@@ -242,7 +242,7 @@ func TestSilentLinkByKeys(t *testing.T) {
 	bench := filepath.Join(dir, "lock", "lock7.yaml")
 	text, err := os.ReadFile(bench)
 	require.NoError(t, err)
-	silent := strings.Replace(string(text), "      rate:  57.6 kBd\n", "      rate:  57.6 kBd\n      startup: clock, transmit-pin, receive-pin, rate, frame, interrupt-line, transmit-enable, receive-enable, enable, receive-interrupt\n", 1)
+	silent := strings.Replace(string(text), "      rate:  57.6 kBd\n", "      rate:  57.6 kBd\n      startup: clock, transmit-pin, receive-pin, rate, frame, dma-clock, dma-channel, transmit-enable, receive-enable, enable, dma-request\n", 1)
 	silent = strings.Replace(silent, "      sample: 87.5 %\n", "      sample: 87.5 %\n      startup: clock, port-clock, transmit-pin, receive-pin, configuration, rate, interrupt-line, receive-interrupt\n", 1)
 	require.NoError(t, os.WriteFile(bench, []byte(silent), 0o600))
 	s := start(t, 160, 47)
