@@ -94,7 +94,7 @@ uncertain.`,
 				return err
 			}
 			var wrong []string
-			list := transfer.Consumers[:1]
+			var list []transfer.Consumer
 			switch {
 			case all:
 				if err := idle(cmd, "with --all", "consumer", "rule"); err != nil {

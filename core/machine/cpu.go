@@ -66,7 +66,6 @@ type CPU struct {
 	turn   int // of the loop
 	owed   bool
 	lookN  uint32
-	loopTo quantity.Time // the loop is busy until then
 }
 
 // AddInterrupt adds a line to the controller, for ports and channels that share it.

@@ -116,9 +116,7 @@ func (x *running) build() {
 	x.m = machine.New(core)
 	x.m.Log.Keep = 1 << 14
 	x.m.DMA.Clock = p.EngineClock
-	for _, r := range part.Regions {
-		x.m.Memory.Regions = append(x.m.Memory.Regions, r)
-	}
+	x.m.Memory.Regions = append(x.m.Memory.Regions, part.Regions...)
 	x.buf = x.m.Memory.Add(p.Name, p.Address, p.Bytes)
 	bytes := p.Stream.Bytes()
 	x.port = x.m.AddPort(&machine.Port{
@@ -243,7 +241,7 @@ func (x *running) start() {
 			x.m.At(at, x.ch.Arm)
 		case st.Of == p.Name && st.What == "request" && x.ch != nil:
 			x.m.At(at, func() {
-				x.port.ReceiveDMA = p.UnitRequest && x.ch.Request.Room == false
+				x.port.ReceiveDMA = p.UnitRequest && !x.ch.Request.Room
 				x.port.RoomDMA = p.UnitRequest && x.ch.Request.Room
 			})
 		default:
