@@ -18,11 +18,12 @@ func exportC() *cobra.Command {
 	var asJSON bool
 	c := &cobra.Command{
 		Use:   "c BENCH",
-		Short: "Write C sources for the firmware: register values, transfers, a ring's consumer",
+		Short: "Write C sources for the firmware: register values, transfers, devices, a ring",
 		Long: `Gives portable C99 that calls no library: setup.c with the register writes in startup
 order, each with its reason, and a small function that does them; transfers.h with the
-settings of the transfers; ring.c with a consumer for DMA rings that is right for each
-order of half, full and idle events. They are whole files in a folder of their own:
+settings of the transfers; devices.c with access to the registers of parts on SPI and
+I2C over two small functions of yours; ring.c with a consumer for DMA rings that is
+right for each order of half, full and idle events. They are whole files in a folder of their own:
 --out writes them there, without it they are printed.`,
 		Example: `  gavrix export c demo --out firmware
   gavrix export c demo --set links.upper-gauge.transfers.readings.length=128`,

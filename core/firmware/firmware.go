@@ -32,6 +32,9 @@ func Files(b *bench.Bench) ([]File, error) {
 	if len(b.Transfers.Plans) > 0 {
 		out = append(out, File{"transfers.h", transfers(b)})
 	}
+	if header, source, some := devices(b); some {
+		out = append(out, File{"devices.h", header}, File{"devices.c", source})
+	}
 	return append(out, File{"ring.h", ringHeader}, File{"ring.c", ringSource}), nil
 }
 
