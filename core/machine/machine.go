@@ -54,6 +54,7 @@ type Machine struct {
 	nextID uint32
 	ports  []*Port
 	lines  []*Interrupt
+	Steps  int  // events so far
 	dirty  bool // something changed that the processor or the engine may answer
 }
 
@@ -87,6 +88,7 @@ func (m *Machine) RunTo(t quantity.Time) {
 func (m *Machine) step() {
 	at, e := m.agenda.Pop()
 	m.now = at
+	m.Steps++
 	switch e.kind {
 	case called:
 		f := m.calls[e.gen]

@@ -58,6 +58,9 @@ func dataWord(k, bytes int) uint64 {
 	return v
 }
 
+// mostSteps bounds the events of a run that nothing ends: it waits then.
+const mostSteps = 1_000_000
+
 // mostCalls is how many calls of a handler in a row that change nothing are taken for
 // endless.
 const mostCalls = 1000
@@ -455,7 +458,9 @@ func (x *running) simulate() {
 		}
 	}
 	if x.deadline < quantity.Forever && !x.complete() && !m.CPU.Hung && x.stuck <= mostCalls {
-		m.RunTo(max(m.Now(), x.deadline))
+		for m.Next() <= x.deadline && !x.halted() {
+			m.RunTo(m.Next())
+		}
 		x.given = true
 	}
 }
@@ -463,7 +468,7 @@ func (x *running) simulate() {
 // halted says whether nothing of interest can follow: the processor is stopped, or a handler
 // or a channel goes on for ever without a word that comes or goes.
 func (x *running) halted() bool {
-	return x.m.CPU.Hung || x.stuck > mostCalls || x.ch != nil && x.ch.Moved > 10*(x.run.Port.Arrivals+x.port.Finished+x.p.Count)+mostCalls
+	return x.m.CPU.Hung || x.stuck > mostCalls || !x.live && x.m.Steps > mostSteps+1000*x.words || x.ch != nil && x.ch.Moved > 10*(x.run.Port.Arrivals+x.port.Finished+x.p.Count)+mostCalls
 }
 
 // watch looks at what can only be seen while it happens.
