@@ -28,7 +28,9 @@ func transferKeys() []doc.Key {
 // transfers reads the plans of all links, and derives what they do not say.
 func (x *binder) transfers(b *Bench, root *doc.Node) {
 	m := root.Get("mcu")
-	s := &transfer.Setup{Part: transfer.ReadPart(m, x.core(m))}
+	core, stated := x.core(m)
+	s := &transfer.Setup{Part: transfer.ReadPart(m, core)}
+	s.Part.Assumed = !stated
 	transfer.ReadStart(m.Get("start"), s)
 	for _, l := range b.Links {
 		if l.Model == nil {
@@ -60,27 +62,25 @@ func (x *binder) transfers(b *Bench, root *doc.Node) {
 	}
 }
 
-// core is the frequency of the processor's clock; 0 where it is not described.
-func (x *binder) core(m *doc.Node) quantity.Freq {
+// core is the frequency of the processor's clock, and whether the bench states it.
+func (x *binder) core(m *doc.Node) (hz quantity.Freq, stated bool) {
 	clocks := m.Get("clocks")
-	name := "core"
+	name, at := "core", clocks.Get("core")
 	if n := m.Get("core"); n != nil {
-		name = n.Scalar
+		name, at = n.Scalar, n
 		if clocks.Get(name) == nil {
 			x.fault("unknown-clock", n.Place(), "write one of the MCU's clocks", "the MCU has no clock %q", name)
-			return 0
 		}
 	}
-	if clocks.Get(name) == nil {
-		return quantity.FromHz(16e6)
+	if clocks.Get(name) != nil {
+		before := len(x.faults)
+		p := x.pathTo(clocks, name, at)
+		x.faults = x.faults[:before] // the units' own paths say them
+		if p != nil {
+			return p.Freq(), true
+		}
 	}
-	before := len(x.faults)
-	p := x.pathTo(clocks, name, clocks.Get(name))
-	x.faults = x.faults[:before] // the unit's own path says them
-	if p == nil {
-		return quantity.FromHz(16e6)
-	}
-	return p.Freq()
+	return quantity.FromHz(16e6), false
 }
 
 // lintTransfers gives what is wrong with the link's transfers.
@@ -89,6 +89,12 @@ func (l *Link) lintTransfers() []finding.Finding {
 		return nil
 	}
 	var out []finding.Finding
+	if l.setup.Part.Assumed {
+		out = append(out, finding.Finding{Severity: finding.Note, Code: "core-clock-assumed", Where: l.node.Get("transfers").KeyPlace(),
+			Seen:   fmt.Sprintf("the processor's clock is not described: %s is assumed for the times of handlers", l.setup.Part.Core),
+			Change: "call a clock `core`, or name one at `core:` below mcu",
+		})
+	}
 	for _, t := range l.Transfers {
 		if !t.Plan.Receive {
 			continue

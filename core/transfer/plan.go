@@ -182,7 +182,8 @@ func (p *Plan) Words() int { return (p.Length + p.Stream.Bytes() - 1) / max(p.St
 // Part is what an MCU offers to transfers.
 type Part struct {
 	Core        quantity.Freq
-	Entry, Exit int // cycles of a handler's entry and exit
+	Assumed     bool // nobody stated it
+	Entry, Exit int  // cycles of a handler's entry and exit
 	Regions     []machine.Region
 	CacheLine   int // bytes
 	Channels    int // numbered from 1
