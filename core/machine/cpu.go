@@ -14,7 +14,6 @@ type Interrupt struct {
 	Count   int           // how often it was entered
 	Busy    quantity.Time // time spent, entry and exit included
 	Latest  quantity.Time // worst time from flag to first instruction
-	Longest quantity.Time // longest stay, from flag taken to return
 	pended  bool
 	up      bool
 	since   quantity.Time
@@ -52,10 +51,8 @@ type activation struct {
 
 // CPU is the processor: handlers nested by priority above a main loop.
 type CPU struct {
-	Busy    quantity.Time // in handlers and looks
-	Stolen  quantity.Time // in which the engine had the bus
-	Hung    bool
-	Deepest int // handlers nested at once
+	Busy quantity.Time // in handlers and looks
+	Hung bool
 
 	m      *Machine
 	stack  []activation
@@ -147,7 +144,6 @@ func (c *CPU) dispatch() {
 	best.Count++
 	best.pended = false
 	c.stack = append(c.stack, activation{line: best, entered: c.m.now})
-	c.Deepest = max(c.Deepest, len(c.stack))
 	best.Latest = max(best.Latest, c.m.now+c.m.Cycles(best.Entry)-best.since)
 	c.wait(c.m.Cycles(best.Entry))
 }
@@ -188,7 +184,6 @@ func (c *CPU) leave() {
 	c.stack = c.stack[:n]
 	stay := c.m.now - top.entered
 	top.line.Busy += stay
-	top.line.Longest = max(top.line.Longest, stay)
 	top.line.up = false // a flag that still stands counts from now
 	c.m.Log.put(Mark{At: top.entered, To: c.m.now, Kind: Handled, Who: top.line.number, Serial: -1})
 	if n > 0 {
@@ -207,7 +202,6 @@ func (c *CPU) stall(t quantity.Time) {
 	if t <= 0 {
 		return
 	}
-	c.Stolen += t
 	if n := len(c.stack); n > 0 {
 		c.stack[n-1].due += t
 		c.gen++

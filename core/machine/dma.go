@@ -28,9 +28,6 @@ type Cursor struct {
 	at uint64
 }
 
-// Now is where the cursor stands.
-func (c *Cursor) Now() uint64 { return c.at }
-
 // Stretch is one entry of a chain: where the memory side goes on, and how far.
 type Stretch struct {
 	Address uint64
@@ -82,8 +79,6 @@ type Channel struct {
 	link   int
 	state  uint8
 	gen    uint32
-	since  quantity.Time
-	Worst  quantity.Time // longest from request to element
 }
 
 const (
@@ -101,7 +96,6 @@ type Engine struct {
 	m        *Machine
 	channels []*Channel
 	busy     bool
-	Busy     quantity.Time
 }
 
 // AddChannel adds a channel.
@@ -113,9 +107,6 @@ func (m *Machine) AddChannel(c *Channel) *Channel {
 
 // Channels gives the channels, in the order in which they were added.
 func (e *Engine) Channels() []*Channel { return e.channels }
-
-// Index is the channel's number in marks.
-func (c *Channel) Index() int { return c.index }
 
 // Left is the number of elements until the count is used up.
 func (c *Channel) Left() int { return c.left }
@@ -167,7 +158,6 @@ func (e *Engine) requests() {
 	}
 	for _, c := range e.channels {
 		if c.state == resting && c.wants() {
-			c.since = e.m.now
 			e.m.mark(Requested, c.index, c.left, -1)
 			if c.Latency == 0 {
 				c.state = ready
@@ -205,7 +195,6 @@ func (e *Engine) grant() {
 	best.state = moving
 	e.busy = true
 	t := e.time(best.Cycles)
-	e.Busy += t
 	if best.Steals {
 		e.m.CPU.stall(t)
 	}
@@ -238,7 +227,6 @@ func (e *Engine) beaten(who uint16) {
 // move moves one element.
 func (c *Channel) move() {
 	m := c.engine.m
-	c.Worst = max(c.Worst, m.now-c.since)
 	value, serial, ok := m.read(c.From.at, c.From.Width)
 	if ok {
 		ok = m.write(c.To.at, c.To.Width, value, serial)

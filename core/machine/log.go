@@ -24,17 +24,15 @@ const (
 	Looked                // the main loop looked, from At to To
 	Masked                // interrupts were held off, from At to To
 	Hung                  // an interrupt without a handler stopped the processor
-	Noted                 // what the host noted
 )
 
 // Mark is one thing that happened.
 type Mark struct {
 	At, To quantity.Time
 	Kind   Kind
-	Who    int    // number of the port, channel or interrupt
-	N      int    // words held by the port, or elements left of the channel, afterwards
-	Serial int    // of the word; -1 where there is none
-	Text   string // of what was noted
+	Who    int // number of the port, channel or interrupt
+	N      int // words held by the port, or elements left of the channel, afterwards
+	Serial int // of the word; -1 where there is none
 }
 
 // Log keeps the latest marks.
@@ -65,11 +63,6 @@ func (l *Log) put(k Mark) {
 // Marks gives what is kept, in the order in which it ended.
 func (l *Log) Marks() []Mark {
 	return append(append(make([]Mark, 0, len(l.marks)), l.marks[l.from:]...), l.marks[:l.from]...)
-}
-
-// Note keeps what the host says of a moment.
-func (m *Machine) Note(who int, text string) {
-	m.Log.put(Mark{At: m.now, To: m.now, Kind: Noted, Who: who, Serial: -1, Text: text})
 }
 
 func (m *Machine) mark(k Kind, who, n, serial int) {

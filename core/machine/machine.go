@@ -3,7 +3,7 @@
 // queues of stated depth, and memory whose every cell knows what became of it.
 //
 // A machine is an agenda of events and knows no wire: its host feeds words to a port as
-// they are complete, and is told which words leave. Work takes whole cycles of the
+// they are complete, and is told of those that are read and that leave. Work takes whole cycles of the
 // core's clock; nothing loops over cycles.
 package machine
 
@@ -100,7 +100,7 @@ func (m *Machine) step() {
 	case looked:
 		m.CPU.looked(e.gen)
 	case shifted:
-		m.ports[e.who].Sent()
+		m.ports[e.who].sent()
 	case rested:
 		m.ports[e.who].push()
 	case quiet:

@@ -33,22 +33,20 @@ type Port struct {
 	Enabled             bool
 	Threshold           int
 	IdleAfter           quantity.Time
-	WordTime, Gap       quantity.Time // a word's time on the line, and the pause behind it
-	OnReceive, OnRoom   bool          // interrupts: words wait, the send side has room
-	OnSent, OnIdle      bool          // the last bit is out, the line is quiet
-	ReceiveDMA, RoomDMA bool          // requests to the engine
-	Interrupt           *Interrupt
-	Drive               func(Word)       // drives the line; the host says Sent when the last bit is out. Nil: the machine takes WordTime
-	LineBusy            func() bool      // a word is coming in: the line is not quiet; nil: nobody knows
-	Echo                func(Word) Word  // what comes in while a word goes out; nil: nothing does
-	OnTaken, OnArrived  func(Word, bool) // told of each word: read, or complete and whether it was lost
-	OnMoved             func(Word)       // told of each word that moves into the shifter
-	OnFinished          func(Word)       // told of each word whose last bit is out
+	WordTime, Gap       quantity.Time   // a word's time on the line, and the pause behind it
+	OnReceive, OnRoom   bool            // interrupts: words wait, the send side has room
+	OnSent, OnIdle      bool            // the last bit is out, the line is quiet
+	ReceiveDMA, RoomDMA bool            // requests to the engine
+	LineBusy            func() bool     // a word is coming in: the line is not quiet; nil: nobody knows
+	Echo                func(Word) Word // what comes in while a word goes out; nil: nothing does
+	OnTaken             func(Word)      // told of each word that is read
+	OnMoved             func(Word)      // told of each word that moves into the shifter
+	OnFinished          func(Word)      // told of each word whose last bit is out
 
 	// Counts since the beginning.
-	Arrivals, Losses, Reads, Writes, Spilled, Finished, High int
-	LostSerials                                              []int // up to LostKept
-	SentFlag, IdleFlag, Overrun                              bool
+	Arrivals, Losses, Finished, High int
+	LostSerials                      []int // up to LostKept
+	SentFlag, IdleFlag, Overrun      bool
 
 	m        *Machine
 	number   int
@@ -89,9 +87,6 @@ func (p *Port) Data() uint64 { return p.address }
 // Level is the number of words that wait to be read.
 func (p *Port) Level() int { return len(p.fifo) }
 
-// Queued is the number of words that wait to be sent, without the one in the shifter.
-func (p *Port) Queued() int { return len(p.out) }
-
 // Busy says whether a word is on its way out, or waits.
 func (p *Port) Busy() bool { return p.busy || len(p.out) > 0 }
 
@@ -130,9 +125,6 @@ func (p *Port) Receive(w Word) (lost bool) {
 		}
 		p.m.mark(Lost, p.number, len(p.fifo), gone.Serial)
 	}
-	if p.OnArrived != nil {
-		p.OnArrived(w, lost)
-	}
 	p.m.dirty = true
 	p.m.settle()
 	return lost
@@ -167,10 +159,9 @@ func (p *Port) Take() (w Word, ok bool) {
 	w = p.fifo[0]
 	copy(p.fifo, p.fifo[1:])
 	p.fifo = p.fifo[:len(p.fifo)-1]
-	p.Reads++
 	p.m.mark(Taken, p.number, len(p.fifo), w.Serial)
 	if p.OnTaken != nil {
-		p.OnTaken(w, true)
+		p.OnTaken(w)
 	}
 	p.m.dirty = true
 	return w, true
@@ -182,10 +173,8 @@ func (p *Port) Room() bool { return p.Enabled && len(p.out) < p.SendDepth }
 // Write writes the data register; a word that finds no room is lost.
 func (p *Port) Write(w Word) bool {
 	if !p.Room() {
-		p.Spilled++
 		return false
 	}
-	p.Writes++
 	p.SentFlag = false
 	p.out = append(p.out, w)
 	p.m.mark(Written, p.number, len(p.out), w.Serial)
@@ -215,15 +204,11 @@ func (p *Port) push() {
 	if p.OnMoved != nil {
 		p.OnMoved(p.shift)
 	}
-	if p.Drive != nil {
-		p.Drive(p.shift)
-		return
-	}
 	p.m.at(p.m.now+p.WordTime, shifted, p.number, 0)
 }
 
-// Sent says that the last bit of the word in the shifter is out.
-func (p *Port) Sent() {
+// sent is the end of the last bit of the word in the shifter.
+func (p *Port) sent() {
 	if !p.busy {
 		return
 	}
@@ -245,15 +230,6 @@ func (p *Port) Sent() {
 	}
 	p.m.dirty = true
 	p.m.settle()
-}
-
-// Drop takes back what waits to be sent.
-func (p *Port) Drop() { p.out = p.out[:0] }
-
-// Clear empties the receive side and its flags, as a start-up does.
-func (p *Port) Clear() {
-	p.fifo, p.IdleFlag, p.Overrun, p.SentFlag = p.fifo[:0], false, false, false
-	p.quietGen++
 }
 
 // asserts says whether an enabled flag stands.

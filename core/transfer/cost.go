@@ -16,13 +16,12 @@ type Way uint8
 
 // The ways.
 const (
-	Spin      Way = iota // the processor does nothing else
-	Wait                 // it waits from the first bit of a burst to the last
-	Look                 // the main loop looks every so often
-	EachWord             // an interrupt for each word
-	AtLevel              // an interrupt when a number of words wait
-	HalfFull             // DMA into a ring, interrupts when it is half and full
-	lastOfWay = HalfFull
+	Spin     Way = iota // the processor does nothing else
+	Wait                // it waits from the first bit of a burst to the last
+	Look                // the main loop looks every so often
+	EachWord            // an interrupt for each word
+	AtLevel             // an interrupt when a number of words wait
+	HalfFull            // DMA into a ring, interrupts when it is half and full
 )
 
 // Ways are the words for the ways, in their order.

@@ -40,7 +40,7 @@ func LossOf(ends []quantity.Time, r Reader, keep int) Loss {
 	m.Log.Keep = keep
 	p := m.AddPort(&machine.Port{Name: "unit", Depth: r.Depth, OnFull: r.OnFull, Threshold: r.Level, Enabled: true})
 	var out Loss
-	p.OnTaken = func(machine.Word, bool) { out.Delivered++ }
+	p.OnTaken = func(machine.Word) { out.Delivered++ }
 	var irq *machine.Interrupt
 	switch r.Way {
 	case Look:
@@ -63,7 +63,7 @@ func LossOf(ends []quantity.Time, r Reader, keep int) Loss {
 	default:
 		irq = &machine.Interrupt{Name: "unit", Enabled: true, Entry: r.Cycles.Entry, Exit: r.Cycles.Exit, Handler: reading(m, p, r.Cycles, r.All)}
 		m.AddInterrupt(irq, p)
-		p.OnReceive, p.Interrupt = true, irq
+		p.OnReceive = true
 	}
 	for _, w := range r.Blocked {
 		m.At(w.From, func() { m.Mask(true) })

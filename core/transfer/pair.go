@@ -66,7 +66,7 @@ func PairOf(q Pair) PairRun {
 	for i := range q.Send.Count {
 		send.Cells[i].Serial = i
 	}
-	p.OnTaken = func(w machine.Word, _ bool) {
+	p.OnTaken = func(w machine.Word) {
 		out.Received = append(out.Received, w.Serial)
 		if len(out.Received) == q.Receive.Count {
 			out.ReceiveDone = m.Now()

@@ -11,7 +11,6 @@ type PathStep struct {
 	Name string
 	On   bool
 	Slot string // that switches it
-	What string // how often it happened, or why it is broken
 }
 
 // Path is the way from a flag to its handler and back, as a plan has it.

@@ -146,7 +146,6 @@ func (x *running) build() {
 		x.line.Handler = machine.RoutineFunc(x.handler)
 	}
 	x.m.AddInterrupt(x.line, x.port)
-	x.port.Interrupt = x.line
 	if p.Means == DMA {
 		x.channel()
 	}
