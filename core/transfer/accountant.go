@@ -101,3 +101,16 @@ func (a *Accountant) Sums() (lost, doubled int) {
 // Last is the place from which the consumer goes on, Written how many bytes came until the
 // last service.
 func (a *Accountant) Last() (place, written int) { return a.last, a.written }
+
+// Fate says of the byte in a place whether nobody has taken it yet, and how often it was taken
+// beyond the first time; count is how many bytes came so far.
+func (a *Accountant) Fate(place, count int) (unread bool, extra int) {
+	n := count - 1 - (count-1-place+a.size)%a.size // the number of the byte that stands there
+	switch {
+	case n < 0:
+		return false, 0
+	case n >= a.written || a.taken[place] == 0:
+		return true, 0
+	}
+	return false, a.taken[place] - 1
+}

@@ -237,6 +237,13 @@ func (c *checker) events() {
 	case p.Means == Interrupt && !p.WordInterrupt:
 		c.fault("words-untold", "word-interrupt", "on", NeverTold, "the unit does not interrupt for words", "the handler that should move them is never called", "")
 	}
+	if k := ConsumerNamed(p.Consumer); p.Means == DMA && p.Goal.Rings() && p.Receive && k != nil && p.Consumer != Consumers[0].Name {
+		harm := LostInRing
+		if p.Consumer == "restart-at-zero" {
+			harm = TakenTwice
+		}
+		c.fault("consumer-wrong", "consumer", Consumers[0].Name, harm, "the consumer "+k.Title, "positions alone do not say how many bytes are new: it loses some, or takes some twice", "")
+	}
 	if p.Means == DMA && p.Goal.Rings() && !p.TellHalf && p.Tells == ByInterrupt {
 		c.fault("half-untold", "tell-half", "yes", UnreadOverwritten, "no interrupt at the middle of the ring", "the first half is written over while it is being read", "")
 	}
@@ -285,7 +292,7 @@ func (c *checker) handler() {
 	if deadline == 0 {
 		return
 	}
-	own, before := p.Response(part), part.Before(p.Urgency)
+	own, before := p.Response(part), c.s.Before(p)
 	if p.Means == Interrupt {
 		run := time(part, p.Cycles.Entry+p.Cycles.Handler+p.Cycles.Each+p.Cycles.Exit)
 		if word := p.Stream.Word(); run > word && !p.Stream.Held {
@@ -303,7 +310,9 @@ func (c *checker) handler() {
 			low = part.Kernel
 		}
 		for u := p.Urgency; u >= low; u-- {
-			if own+part.Before(u) < deadline {
+			higher := *p
+			higher.Urgency = u
+			if own+c.s.Before(&higher) < deadline {
 				level = fmt.Sprint(u)
 				break
 			}
@@ -312,6 +321,11 @@ func (c *checker) handler() {
 		for _, o := range part.Others {
 			if o.Urgency <= p.Urgency {
 				names = append(names, fmt.Sprintf("%s (%s)", o.Name, o.Worst.Round(3)))
+			}
+		}
+		for _, o := range c.s.Plans {
+			if o.Name != p.Name && o.LineOn && o.Handler && o.Urgency <= p.Urgency {
+				names = append(names, o.Name)
 			}
 		}
 		harm := WordsLost

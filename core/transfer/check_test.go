@@ -176,6 +176,9 @@ var mutations = []struct {
 	{"released-too-early", func(p *Plan) bool { return !p.Receive }, func(t *rapid.T, _ *Setup, p *Plan) {
 		p.Release = rapid.SampledFrom([]Release{AtRegisterEmpty, AtDMADone}).Draw(t, "moment")
 	}},
+	{"consumer-wrong", func(p *Plan) bool { return dma(p) && p.Goal == Unending && p.Stream.Bits == 8 }, func(t *rapid.T, _ *Setup, p *Plan) {
+		p.Consumer = rapid.SampledFrom([]string{"wrap-compare", "forget-full"}).Draw(t, "consumer")
+	}},
 	{"ring-too-small", func(p *Plan) bool { return dma(p) && p.Goal.Rings() }, func(t *rapid.T, _ *Setup, p *Plan) {
 		p.Work = p.Stream.Word() * quantity.Time(p.Words()/2+1+rapid.IntRange(1, 5).Draw(t, "late"))
 	}},
@@ -316,4 +319,42 @@ func TestOwners(t *testing.T) {
 	}
 	assert.Contains(t, fmt.Sprint(seen), "channel 1 is also that of r0")
 	assert.Contains(t, fmt.Sprint(seen), "free: 3, 5")
+}
+
+// Each wrong consumer does its typical damage, on traffic that brings it out.
+func TestWrongConsumers(t *testing.T) {
+	for name, want := range map[string]Harm{"restart-at-zero": TakenTwice, "wrap-compare": LostInRing, "forget-full": LostInRing, "equal-is-nothing": LostInRing} {
+		p := &Plan{Name: "x", Unit: "one", Receive: true, Goal: Messages, Means: DMA, Length: 16, Consumer: name, End: Rule{EndMark: -1},
+			Given: map[string]bool{"direction": true, "goal": true, "method": true, "length": true, "consumer": true}, Stream: Stream{Bits: 8, WordBits: 10, Rate: quantity.FromBd(115200), Depth: 1}}
+		s := &Setup{Part: part(), Plans: []*Plan{p}}
+		s.Complete()
+		require.Contains(t, codes(s.Check()), "consumer-wrong")
+		live := s.Live(p, 0)
+		word := p.Stream.Word()
+		at := quantity.Time(0)
+		burst := func(n int) {
+			for range n {
+				live.Word(at, at+word, 0x55)
+				at += word
+			}
+			at += 3 * word
+			live.To(at - word)
+		}
+		for range 4 {
+			if name == "equal-is-nothing" {
+				// A whole turn while interrupts are held off: the position is the same again.
+				burst(8)
+				live.x.m.Mask(true)
+				burst(16)
+				live.x.m.Mask(false)
+				continue
+			}
+			burst(11)
+			burst(7)
+		}
+		live.To(at + 10*word)
+		require.Contains(t, live.Run().Harms, want, name)
+		p.Consumer = Consumers[0].Name
+		require.Empty(t, s.Check())
+	}
 }

@@ -34,4 +34,6 @@ const (
 	StaleSent         Harm = "stale data is sent"
 	FirstLost         Harm = "the first words are lost"
 	LastCut           Harm = "the last words are cut"
+	LostInRing        Harm = "bytes are lost in the ring"
+	TakenTwice        Harm = "bytes are taken twice"
 )

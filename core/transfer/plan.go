@@ -260,3 +260,15 @@ func (s *Part) Before(urgency int) quantity.Time {
 	}
 	return t
 }
+
+// Before is the worst time that other handlers at least as urgent as a plan's take, each once:
+// those that the firmware has besides, and those of the other plans.
+func (s *Setup) Before(p *Plan) quantity.Time {
+	t := s.Part.Before(p.Urgency)
+	for _, o := range s.Plans {
+		if o.Name != p.Name && o.LineOn && o.Handler && o.Urgency <= p.Urgency {
+			t += time(&s.Part, o.Cycles.Entry+o.Cycles.Handler+o.Cycles.Each+o.Cycles.Exit)
+		}
+	}
+	return t
+}

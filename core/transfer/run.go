@@ -591,6 +591,17 @@ func (x *running) harms() []Harm {
 		unread += x.buf.Cells[i].Lost
 	}
 	add(p.Goal.Rings() && unread > 0 && r.Calls > 0 && p.Means == DMA, UnreadOverwritten)
+	if p.Consumer != Consumers[0].Name { // what a wrong consumer does; the right one is spoilt by what comes before it
+		lost, doubled := 0, 0
+		switch {
+		case r.Account != nil:
+			lost, doubled = r.Account.LostBytes(), r.Account.DoubledBytes()
+		case r.Ring != nil && p.Goal.Rings() && p.Means == DMA:
+			lost, doubled = r.Ring.Sums()
+		}
+		add(lost > 0, LostInRing)
+		add(doubled > 0, TakenTwice)
+	}
 	if !p.Receive {
 		x.sentHarms(add, word)
 	} else {

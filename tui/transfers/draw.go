@@ -393,9 +393,10 @@ func (v *View) buffer(a cells.Area, y int, t *bench.Transfer) {
 		x = a.Text(x+3, y, cells.Info, fmt.Sprintf("▸ written next %d", s.write))
 		x = a.Text(x+3, y, cells.Good, fmt.Sprintf("◂ read next %d", s.read))
 	}
-	if x+30 < a.W {
+	if x+46 < a.W {
 		x = a.Text(x+3, y, cells.Strong, "unread")
 		x = a.Text(x+2, y, cells.Quiet, "read")
+		x = a.Text(x+2, y, cells.Doubt, "taken twice")
 		a.Text(x+2, y, cells.Bad, "overwritten unread")
 	}
 	y++
@@ -416,6 +417,8 @@ func (v *View) buffer(a cells.Area, y int, t *bench.Transfer) {
 				value = "··"
 			case c.lost:
 				style = cells.Bad
+			case c.twice:
+				style = cells.Doubt
 			case c.unread:
 				style = cells.Strong
 			}

@@ -488,6 +488,7 @@ type cell struct {
 	never  bool // nobody wrote it
 	unread bool
 	lost   bool // it was written over unread
+	twice  bool // it was taken more than once
 }
 
 // show makes what the view shows of a followed transfer.
@@ -499,7 +500,7 @@ func show(f *follow.Follower, r request) *shown {
 		run := x.Live.Run()
 		s := &shown{request: r, run: *run, now: x.Live.Now(), behind: f.Behind, refused: x.Live.Refused, starts: x.Live.Starts, lastLoss: x.Live.LastLoss(), counts: x.Live.Events()}
 		for _, c := range run.Buffer.Cells[:run.Buffer.Bytes] {
-			s.cells = append(s.cells, cell{c.Value, c.Written < 0, c.Written >= 0 && c.Reads == 0 && c.Serial >= 0, c.Lost > 0})
+			s.cells = append(s.cells, cell{c.Value, c.Written < 0, c.Written >= 0 && c.Reads == 0 && c.Serial >= 0, c.Lost > 0, false})
 		}
 		s.size = run.Buffer.Bytes
 		if run.Ring != nil && run.Plan.Goal.Rings() && run.Plan.Means == transfer.DMA {
@@ -508,6 +509,13 @@ func show(f *follow.Follower, r request) *shown {
 			s.read, _ = run.Ring.Last()
 			s.size = run.Plan.Count * max(run.Plan.MemoryWidth/8, 1)
 			s.write = x.Live.Position()
+			count := run.Moved * max(run.Plan.MemoryWidth/8, 1)
+			for i := range min(s.size, len(s.cells)) {
+				c := &s.cells[i]
+				var extra int
+				c.unread, extra = run.Ring.Fate(i, count)
+				c.twice = extra > 0
+			}
 		}
 		s.active = x.Live.Active()
 		if run.Ring != nil {
