@@ -99,6 +99,7 @@ type methodRow struct {
 	Latency    float64 `json:"latency_us"`
 	Greatest   float64 `json:"greatest_bit_rate"`
 	Limit      string  `json:"limited_by"`
+	Bursts     string  `json:"bursts,omitempty"`
 }
 
 func compareCommand() *cobra.Command {
@@ -152,6 +153,7 @@ func printMethods(l *bench.Link, t *bench.Transfer, rows []follow.Row, explain, 
 		r := &rows[i]
 		m := methodRow{Method: r.Means.String(), Refused: r.Refused}
 		if r.Refused == "" {
+			m.Bursts = r.Cadence
 			m.Came, m.Moved, m.Lost, m.Share, m.Interrupts, m.Latency, m.Greatest, m.Limit = r.Run.Came, r.Run.Moved, r.Run.Lost, 100*r.Run.Share, r.Interrupts, microseconds(r.Latency), r.Greatest, r.Limit
 			if r.Run.Ring != nil && r.Plan.Goal.Rings() && r.Means == transfer.DMA {
 				m.RingLost, m.Doubled = r.Run.Ring.Sums()
@@ -175,6 +177,9 @@ func printMethods(l *bench.Link, t *bench.Transfer, rows []follow.Row, explain, 
 		}
 	} else {
 		fmt.Fprintf(stdout, "%s, transfer %s, by %s in the bench\n", l.Name, t.Name, t.Plan.Means)
+		if len(rows) > 0 && rows[0].Cadence != "" {
+			fmt.Fprintf(stdout, "bursts: %s\n", rows[0].Cadence)
+		}
 		fmt.Fprintln(stdout, "   method       moved   lost   lost in ring   twice   processor   interrupts/s    latency   greatest rate")
 		for _, m := range out {
 			if m.Refused != "" {

@@ -20,6 +20,7 @@ type Row struct {
 	Latency    quantity.Time // from the flag to the handler's first instruction, at worst; of polling between two looks
 	Greatest   float64       // bit/s that it carries
 	Limit      string        // what limits it
+	Cadence    string        // how the words came
 	Refused    string        // why it can't be tried here; "" where it was
 }
 
@@ -75,6 +76,7 @@ func Compare(s *capture.Snapshot, l *bench.Link, t *bench.Transfer, means []tran
 		}
 		row.Live = f.All[0].Live
 		row.Run = row.Live.Run()
+		row.Cadence = f.All[0].Cadence.String()
 		row.fill(&setup.Part, s.Now)
 		out = append(out, row)
 	}

@@ -44,6 +44,7 @@ type Followed struct {
 	Link     *bench.Link
 	Transfer *bench.Transfer
 	Live     *transfer.Live
+	Cadence  Cadence // of the words that it carries
 	kind     *kind
 }
 
@@ -142,12 +143,14 @@ func (f *Follower) follow(list []*Followed, r *record.Record) {
 		case x.Transfer.Plan.Receive:
 			for _, w := range in {
 				x.Live.Word(w.start, w.end, w.value)
+				x.Cadence.word(w.start, w.end, x.Transfer.Plan.Stream.Word())
 			}
 			f.Words += len(in)
 		case len(out) > 0:
 			var words []uint64
 			for _, w := range out {
 				words = append(words, w.value)
+				x.Cadence.word(w.start, w.end, x.Transfer.Plan.Stream.Word())
 			}
 			x.Live.Send(out[0].start, words)
 			f.Words += len(out)

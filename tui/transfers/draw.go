@@ -205,6 +205,9 @@ func (v *View) figures(a cells.Area, y int, t *bench.Transfer) int {
 		put("latency up to", cells.Strong, s.run.Latest.Round(3))
 	}
 	put("processor", cells.Strong, fmt.Sprintf("%.3f %%", 100*s.run.Share))
+	if s.cadence != "" && a.H >= 30 {
+		put("bursts", cells.Strong, s.cadence)
+	}
 	if s.behind > 0 {
 		put("behind by", cells.Doubt, fmt.Sprintf("%d records", s.behind))
 	}

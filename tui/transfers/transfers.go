@@ -478,6 +478,7 @@ type shown struct {
 	refused  int
 	starts   int
 	counts   map[string]int
+	cadence  string
 	lastLoss quantity.Time
 	scene    *scene.Scene
 }
@@ -498,7 +499,7 @@ func show(f *follow.Follower, r request) *shown {
 			continue
 		}
 		run := x.Live.Run()
-		s := &shown{request: r, run: *run, now: x.Live.Now(), behind: f.Behind, refused: x.Live.Refused, starts: x.Live.Starts, lastLoss: x.Live.LastLoss(), counts: x.Live.Events()}
+		s := &shown{request: r, run: *run, now: x.Live.Now(), behind: f.Behind, refused: x.Live.Refused, starts: x.Live.Starts, lastLoss: x.Live.LastLoss(), counts: x.Live.Events(), cadence: x.Cadence.String()}
 		for _, c := range run.Buffer.Cells[:run.Buffer.Bytes] {
 			s.cells = append(s.cells, cell{c.Value, c.Written < 0, c.Written >= 0 && c.Reads == 0 && c.Serial >= 0, c.Lost > 0, false})
 		}
