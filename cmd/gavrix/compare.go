@@ -1,7 +1,9 @@
 package main
 
 import (
+	"context"
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -9,6 +11,7 @@ import (
 
 	"gavrix.org/gavrix/core/bench"
 	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/decode"
 	"gavrix.org/gavrix/core/finding"
 	"gavrix.org/gavrix/core/follow"
 	"gavrix.org/gavrix/core/picture"
@@ -27,7 +30,7 @@ func (o *trafficFlags) add(c *cobra.Command) {
 	fl := c.Flags()
 	fl.StringVar(&o.link, "link", "", "the link")
 	fl.StringVar(&o.transfer, "transfer", "", "the transfer; without it the first of the link")
-	fl.StringVar(&o.file, "capture", "", "a capture whose traffic is taken; without it the bench is simulated")
+	fl.StringVar(&o.file, "capture", "", "a capture whose traffic is taken, recorded or of levels; without it the bench is simulated")
 	fl.StringVar(&o.length, "for", "1s", "time that is simulated")
 	fl.StringArrayVar(&o.sets, "set", nil, "change a value of the bench first, as PATH=VALUE (repeatable)")
 	_ = c.MarkFlagRequired("link")
@@ -60,13 +63,12 @@ func (o *trafficFlags) traffic(cmd *cobra.Command, name string) (*bench.Bench, *
 		if err := idle(cmd, "with --capture", "for"); err != nil {
 			return nil, nil, nil, nil, err
 		}
-		store, err := readCapture(o.file)
+		store, err := trafficOf(cmd.Context(), b, o.file)
 		if err != nil {
 			return nil, nil, nil, nil, err
 		}
-		links := store.Meta.Links
-		if i := slices.IndexFunc(links, func(c capture.Link) bool { return c.Name == l.Name }); i != int(l.Index) {
-			return nil, nil, nil, nil, fmt.Errorf("--capture: %s is not of this bench: link %s is not at its place in it", o.file, l.Name)
+		if !slices.ContainsFunc(store.Meta.Links, func(c capture.Link) bool { return c.Name == l.Name }) {
+			return nil, nil, nil, nil, fmt.Errorf("--capture: %s has no link %s", o.file, l.Name)
 		}
 		return b, l, t, store.Snapshot(), nil
 	}
@@ -83,6 +85,24 @@ func (o *trafficFlags) traffic(cmd *cobra.Command, name string) (*bench.Bench, *
 	h := sim.NewHeadless(b)
 	h.World.RunTo(d)
 	return b, l, t, h.Store().Snapshot(), nil
+}
+
+// trafficOf reads a recorded capture, or decodes a file of levels with a bench.
+func trafficOf(ctx context.Context, b *bench.Bench, path string) (*capture.Store, error) {
+	if strings.EqualFold(filepath.Ext(path), ".pcapng") {
+		return readCapture(path)
+	}
+	src, f, err := openLevels(path, "")
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	links, _ := decode.FromBench(b, src.Names())
+	if len(links) == 0 {
+		return nil, fmt.Errorf("--capture: %s has no line of a link of the bench; its lines are %s", path, decode.List(src.Names()))
+	}
+	store := capture.NewStore(decode.Meta(links))
+	return store, decode.Load(ctx, src, links, store)
 }
 
 // methodRow is what one method made of the traffic, as JSON has it.
@@ -215,11 +235,11 @@ the lanes that the Transfers view shows.`,
 			if err != nil {
 				return err
 			}
-			f := follow.New(b)
+			f := follow.New(b, snap.Meta())
 			for f.Take(snap, 1<<20) {
 			}
-			for _, x := range f.Of(l.Index) {
-				if x.Transfer != t {
+			for _, x := range f.All {
+				if x.Link != l || x.Transfer != t {
 					continue
 				}
 				width := 24 * t.Plan.Stream.Word()

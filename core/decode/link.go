@@ -39,8 +39,13 @@ type Link struct {
 	Lines    []Line   // by role
 }
 
-// Roles are the parts that lines play on the link.
-func (l *Link) Roles() []bus.Role { return l.Kind.RolesOf(l.Settings) }
+// Roles are the parts that lines play on the link, called by its devices where they have names.
+func (l *Link) Roles() []bus.Role {
+	if len(l.Ends) > 1 && len(l.Ends) == len(l.Settings) {
+		return l.Kind.RolesFor(l.Ends[1:])
+	}
+	return l.Kind.RolesOf(l.Settings)
+}
 
 // decoder gives the link's decoder; nil for lines that nobody has described.
 func (l *Link) decoder(index uint16) bus.Decoder {

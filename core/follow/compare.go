@@ -71,7 +71,12 @@ func Compare(s *capture.Snapshot, l *bench.Link, t *bench.Transfer, means []tran
 			continue
 		}
 		f := &Follower{byLink: map[uint16][]*Followed{}, seenBy: map[uint16]record.End{}}
-		f.add(l, &bench.Transfer{Name: t.Name, Plan: plan}, setup)
+		f.add(l, &bench.Transfer{Name: t.Name, Plan: plan}, setup, s.Meta())
+		if len(f.All) == 0 {
+			row.Refused = "the capture has no link " + l.Name
+			out = append(out, row)
+			continue
+		}
 		for f.Take(s, 1<<20) {
 		}
 		row.Live = f.All[0].Live

@@ -3,6 +3,8 @@
 package follow
 
 import (
+	"slices"
+
 	"gavrix.org/gavrix/core/bench"
 	"gavrix.org/gavrix/core/capture"
 	"gavrix.org/gavrix/core/quantity"
@@ -59,31 +61,33 @@ type Follower struct {
 	Behind int // records that wait to be followed
 }
 
-// New gives a follower that begins with the first record that is kept.
-func New(b *bench.Bench) *Follower {
+// New gives a follower that begins with the first record that a capture keeps. Its links are
+// found by their names; those that it does not have are not followed.
+func New(b *bench.Bench, meta *capture.Meta) *Follower {
 	f := &Follower{byLink: map[uint16][]*Followed{}, seenBy: map[uint16]record.End{}}
 	if b == nil {
 		return f
 	}
 	for _, l := range b.Links {
 		for _, t := range l.Transfers {
-			f.add(l, t, l.Setup())
+			f.add(l, t, l.Setup(), meta)
 		}
 	}
 	return f
 }
 
-func (f *Follower) add(l *bench.Link, t *bench.Transfer, s *transfer.Setup) {
+func (f *Follower) add(l *bench.Link, t *bench.Transfer, s *transfer.Setup, meta *capture.Meta) {
 	k := kindNamed(l.Kind.Name)
-	if k == nil {
+	at := slices.IndexFunc(meta.Links, func(c capture.Link) bool { return c.Name == l.Name })
+	if k == nil || at < 0 {
 		return
 	}
 	x := &Followed{Link: l, Transfer: t, kind: k, Live: s.Live(t.Plan, 0)}
 	f.All = append(f.All, x)
-	f.byLink[l.Index] = append(f.byLink[l.Index], x)
+	f.byLink[uint16(at)] = append(f.byLink[uint16(at)], x)
 }
 
-// Of gives the transfers of a link.
+// Of gives the transfers of a link of the capture.
 func (f *Follower) Of(link uint16) []*Followed { return f.byLink[link] }
 
 // Take follows what came since the last time, so many records at most, and says whether
@@ -165,7 +169,7 @@ func (f *Follower) quiet(s *capture.Snapshot) {
 		running := s.Running
 		busy := false
 		for i := range running {
-			if running[i].Link == x.Link.Index {
+			if int(running[i].Link) < len(s.Meta().Links) && s.Meta().Links[running[i].Link].Name == x.Link.Name {
 				busy = true
 				late = max(late, s.Now-running[i].Start)
 			}

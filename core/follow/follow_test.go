@@ -37,7 +37,7 @@ func put(value string, path ...string) finding.Edit { return finding.Edit{Path: 
 func TestEveryKind(t *testing.T) {
 	b := lock7(t)
 	s := runFor(b, 2*quantity.Second)
-	f := New(b)
+	f := New(b, s.Meta())
 	for f.Take(s, 7) { // in small pieces
 	}
 	kinds := map[string]bool{}
@@ -58,7 +58,7 @@ func TestEveryKind(t *testing.T) {
 		}
 	}
 	assert.Len(t, kinds, 5)
-	whole := New(b)
+	whole := New(b, s.Meta())
 	for whole.Take(s, 1<<20) {
 	}
 	assert.Equal(t, whole.Words, f.Words)
@@ -80,7 +80,7 @@ func TestLossesAreTheOverruns(t *testing.T) {
 		}
 	}
 	require.Positive(t, overruns)
-	f := New(b)
+	f := New(b, s.Meta())
 	for f.Take(s, 1<<20) {
 	}
 	assert.InDelta(t, overruns, f.Of(0)[0].Live.Run().Lost, 1, "a character that is on its way at the end is counted in one of them")
@@ -127,7 +127,7 @@ func TestHarmOnTraffic(t *testing.T) {
 	} {
 		b := lock7(t, put(c.value, "links", "upper-gauge", "transfers", "readings", slot))
 		s := runFor(b, quantity.Second)
-		f := New(b)
+		f := New(b, s.Meta())
 		for f.Take(s, 1<<20) {
 		}
 		assert.Contains(t, f.Of(0)[0].Live.Run().Harms, c.harm, "%s: %s", slot, c.value)

@@ -20,7 +20,7 @@ func (v *View) Draw(a cells.Area, h ui.Host) {
 	l, t := v.current(h)
 	switch {
 	case l == nil:
-		a.Paragraph(1, 2, cells.Plain, "A capture without a bench says nothing of transfers: open it with --bench FILE.", 0)
+		a.Paragraph(1, 2, cells.Plain, "This capture carries no bench, so nothing is known of transfers. gavrix compare BENCH --link LINK --capture FILE runs those of a bench on it.", 0)
 		return
 	case v.page == ownersPage:
 		v.owners(a, l.Setup())

@@ -423,7 +423,7 @@ func (v *View) Tick(h ui.Host) tea.Cmd {
 		return nil
 	}
 	if v.setup != l.Setup() {
-		v.setup, v.follower, v.shown, v.more = l.Setup(), follow.New(h.Bench()), nil, false
+		v.setup, v.follower, v.shown, v.more = l.Setup(), follow.New(h.Bench(), h.Snapshot().Meta()), nil, false
 	}
 	snap := h.Snapshot()
 	v.fit(t)
