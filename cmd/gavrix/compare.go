@@ -175,7 +175,7 @@ func printMethods(l *bench.Link, t *bench.Transfer, rows []follow.Row, explain, 
 		if r.Refused == "" {
 			m.Bursts = r.Cadence
 			m.Came, m.Moved, m.Lost, m.Share, m.Interrupts, m.Latency, m.Greatest, m.Limit = r.Run.Came, r.Run.Moved, r.Run.Lost, 100*r.Run.Share, r.Interrupts, microseconds(r.Latency), r.Greatest, r.Limit
-			if r.Run.Ring != nil && r.Plan.Goal.Rings() && r.Means == transfer.DMA {
+			if r.Run.Ring != nil {
 				m.RingLost, m.Doubled = r.Run.Ring.Sums()
 			}
 			for _, d := range r.Plan.Limit(&l.Setup().Part).Why {

@@ -9,6 +9,7 @@ import (
 	"unicode"
 
 	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/constants"
 	"gavrix.org/gavrix/core/transfer"
 )
 
@@ -40,16 +41,7 @@ func Files(b *bench.Bench) ([]File, error) {
 
 // Name makes a C name of a text, in upper case.
 func Name(text string) string {
-	var b strings.Builder
-	for _, r := range text {
-		switch {
-		case r < 128 && (unicode.IsLetter(r) || unicode.IsDigit(r)):
-			b.WriteRune(unicode.ToUpper(r))
-		default:
-			b.WriteByte('_')
-		}
-	}
-	s := b.String()
+	s := constants.Name(text)
 	if s == "" || unicode.IsDigit(rune(s[0])) {
 		s = "X" + s
 	}
@@ -176,7 +168,7 @@ func transfers(b *bench.Bench) string {
 func constant(s *transfer.Slot, p *transfer.Plan) (string, bool) {
 	text := s.Get(p)
 	switch s.Key {
-	case "length", "buffer", "channel", "unit-width", "memory-width", "count", "channel-priority", "burst", "level", "urgency", "end-count":
+	case "length", "buffer", "channel", "unit-width", "memory-width", "count", "channel-priority", "burst", "level", "urgency":
 		return text + "u", true
 	case "address":
 		return text + "u", true
@@ -191,11 +183,6 @@ func constant(s *transfer.Slot, p *transfer.Plan) (string, bool) {
 		return map[bool]string{true: "0", false: "1"}[text == "one-shot"], true
 	case "time-out":
 		return fmt.Sprintf("%du", int64(p.Timeout/1_000_000)), true
-	case "end-mark":
-		if p.End.EndMark < 0 {
-			return "", false
-		}
-		return fmt.Sprintf("0x%02Xu", p.End.EndMark), true
 	}
 	return "", false
 }

@@ -2,6 +2,7 @@ package follow
 
 import (
 	"fmt"
+	"slices"
 
 	"gavrix.org/gavrix/core/bench"
 	"gavrix.org/gavrix/core/capture"
@@ -38,7 +39,7 @@ func Variant(l *bench.Link, t *bench.Transfer, m transfer.Means) (*transfer.Setu
 		if p == t.Plan {
 			c.Given, c.Why = map[string]bool{"method": true}, map[string]string{}
 			for k := range p.Given {
-				if s := transfer.SlotNamed(k); s != nil && (m == p.Means || s.Means == nil) {
+				if s := transfer.SlotNamed(k); s != nil && (s.Means == nil || slices.Contains(s.Means, m)) {
 					c.Given[k] = true
 				}
 			}

@@ -99,6 +99,7 @@ func (f *Follower) Take(s *capture.Snapshot, most int) (more bool) {
 		f.mark = records.Mark(n)
 	}
 	fresh := s.Since(f.mark)
+	f.mark += s.Mark() - f.mark - records.Mark(len(fresh)) // those that are no longer kept
 	f.Behind = max(0, len(fresh)-most)
 	if len(fresh) > most {
 		fresh, more = fresh[:most], true

@@ -4,7 +4,6 @@ package transfer
 // turn: what Account tells of a whole list it tells of a stream without end, in sums.
 type Accountant struct {
 	Delivered, Lost, Doubled, Overrun int
-	Services                          int
 	Recent                            []Taken // the latest, so many at most
 
 	size     int
@@ -31,7 +30,6 @@ func NewAccountant(size int, c *Consumer) *Accountant {
 
 // Serve takes a service, whose Written must be known, and gives what the consumer takes.
 func (a *Accountant) Serve(s Service) []Piece {
-	a.Services++
 	s.Pos %= a.size
 	over := s.Written - a.written - a.size
 	for n := a.written; n < s.Written; n++ {
@@ -98,9 +96,8 @@ func (a *Accountant) Sums() (lost, doubled int) {
 	return lost, doubled
 }
 
-// Last is the place from which the consumer goes on, Written how many bytes came until the
-// last service.
-func (a *Accountant) Last() (place, written int) { return a.last, a.written }
+// Last is the place from which the consumer goes on.
+func (a *Accountant) Last() int { return a.last }
 
 // Fate says of the byte in a place whether nobody has taken it yet, and how often it was taken
 // beyond the first time; count is how many bytes came so far.

@@ -249,9 +249,9 @@ func (c *checker) events() {
 	}
 	idles := p.Goal == Messages && p.Receive
 	switch {
-	case idles && !p.IdleInterrupt && p.End.Idle == 0 && p.End.EndMark < 0 && p.Tells == ByInterrupt:
+	case idles && !p.IdleInterrupt && p.Tells == ByInterrupt:
 		c.fault("idle-untold", "idle-interrupt", "on", EndUnnoticed, "no interrupt when the line goes quiet", "the end of a message is not noticed: its last bytes stay where they are", "")
-	case p.IdleInterrupt && !idles && p.End.Idle == 0:
+	case p.IdleInterrupt && !idles:
 		c.warn("idle-without-rule", "idle-interrupt", "off", "the unit interrupts when the line goes quiet, but silence ends nothing", "the handler is called for an event that nobody wants, and has to clear it", "")
 	}
 }

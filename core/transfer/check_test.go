@@ -31,7 +31,7 @@ func part() Part {
 
 // healthy draws a plan with which nothing is wrong.
 func healthy(t *rapid.T) (*Setup, *Plan) {
-	p := &Plan{Name: "x", Unit: "one", Given: map[string]bool{}, End: Rule{EndMark: -1}}
+	p := &Plan{Name: "x", Unit: "one", Given: map[string]bool{}}
 	p.Stream = Stream{Bits: rapid.SampledFrom([]int{8, 8, 16}).Draw(t, "bits"), Rate: quantity.FromBd(float64(rapid.SampledFrom([]int{19200, 57600, 115200}).Draw(t, "rate"))), Depth: 1}
 	p.Stream.WordBits = float64(p.Stream.Bits + 2)
 	p.Receive = rapid.Bool().Draw(t, "receive")
@@ -324,7 +324,7 @@ func TestOwners(t *testing.T) {
 // Each wrong consumer does its typical damage, on traffic that brings it out.
 func TestWrongConsumers(t *testing.T) {
 	for name, want := range map[string]Harm{"restart-at-zero": TakenTwice, "wrap-compare": LostInRing, "forget-full": LostInRing, "equal-is-nothing": LostInRing} {
-		p := &Plan{Name: "x", Unit: "one", Receive: true, Goal: Messages, Means: DMA, Length: 16, Consumer: name, End: Rule{EndMark: -1},
+		p := &Plan{Name: "x", Unit: "one", Receive: true, Goal: Messages, Means: DMA, Length: 16, Consumer: name,
 			Given: map[string]bool{"direction": true, "goal": true, "method": true, "length": true, "consumer": true}, Stream: Stream{Bits: 8, WordBits: 10, Rate: quantity.FromBd(115200), Depth: 1}}
 		s := &Setup{Part: part(), Plans: []*Plan{p}}
 		s.Complete()

@@ -128,9 +128,7 @@ func (s *Setup) complete(p *Plan, earlier []*Plan, next map[string]uint64) {
 	default:
 		because(p, "release", &p.Release, NothingToRelease, "no select and no driver to give back")
 	}
-	because(p, "end-count", &p.End.Count, 0, "the length ends it")
-	because(p, "end-mark", &p.End.EndMark, -1, "no byte ends it")
-	because(p, "end-idle", &p.End.Idle, 0, "%s", map[bool]string{true: "the unit's idle event does", false: "silence means nothing here"}[p.IdleInterrupt])
+	because(p, "end-idle", &p.EndIdle, 0, "the time of a word")
 	because(p, "re-arms", &p.Rearms, p.Receive, "%s", map[bool]string{true: "what comes next is wanted too", false: "it is started anew each time"}[p.Receive])
 	because(p, "period", &p.Period, 0, "nothing starts it by itself")
 }

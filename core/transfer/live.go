@@ -17,8 +17,7 @@ type Live struct {
 	dead    bool
 }
 
-// Live gives a run of a plan that begins now, at the time at. Other handlers come with each
-// of the periods at which they are seen to come in the worst moment: not at all here.
+// Live gives a run of a plan that begins at a time. Nothing else runs on the processor.
 func (s *Setup) Live(p *Plan, at quantity.Time) *Live {
 	x := &running{s: s, p: p, words: 1 << 62, run: &Run{Plan: p}, live: true}
 	x.build()
@@ -27,7 +26,9 @@ func (s *Setup) Live(p *Plan, at quantity.Time) *Live {
 		x.words = 0
 		x.fill()
 	}
-	x.account = NewAccountant(max(p.Count*max(p.MemoryWidth/8, 1), 2), ConsumerNamed(p.Consumer))
+	if p.Means == DMA && p.Goal.Rings() && p.Count > 0 {
+		x.account = NewAccountant(p.Count*max(p.MemoryWidth/8, 1), ConsumerNamed(p.Consumer))
+	}
 	x.m.RunTo(at)
 	x.port.Enabled = true
 	x.port.OnReceive = p.WordInterrupt && p.Receive

@@ -167,7 +167,7 @@ type Plan struct {
 	Consumer string
 	Timeout  quantity.Time // 0: none
 	Release  Release
-	End      Rule
+	EndIdle  quantity.Time // silence that raises the unit's idle event; 0: a word
 	Rearms   bool
 	Period   quantity.Time // of what starts it anew; 0: nothing does
 

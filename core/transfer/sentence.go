@@ -51,8 +51,8 @@ func (p *Plan) Phrases() []Phrase {
 		say("to")
 		to()
 		say(",")
-		fill("count", fmt.Sprintf("%d times", p.Count))
-		fill("mode", map[machine.Mode]string{machine.OneShot: "once", machine.Circular: "for ever", machine.Double: "in two buffers by turns", machine.Chained: "then the next stretch"}[p.Mode])
+		fill("count", fmt.Sprintf("%d elements", p.Count))
+		fill("mode", map[machine.Mode]string{machine.OneShot: "once", machine.Circular: "again and again", machine.Double: "in two buffers by turns", machine.Chained: "then the next stretch"}[p.Mode])
 	} else {
 		if p.Means == Polled {
 			say("every")

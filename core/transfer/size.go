@@ -218,3 +218,20 @@ func (p *Plan) Limit(part *Part) Limit {
 	k.Exit = max(p.Cycles.Handler-p.Cycles.Read, 0) + p.Cycles.Each + p.Cycles.Exit
 	return LimitOf(bits, Method{Way: EachWord, Core: part.Core, Cycles: k, Depth: p.Stream.Depth, Blocked: before}, false)
 }
+
+// Cost is what a plan costs on a part while its line is full.
+func (p *Plan) Cost(part *Part) Cost {
+	line := Line{WordBits: p.Stream.WordBits, Bytes: p.Stream.Bytes(), Rate: p.Stream.Rate}
+	line.PerSecond = 1 / line.Word()
+	m := Method{Way: EachWord, Core: part.Core, Cycles: p.Cycles, Depth: p.Stream.Depth, Ring: p.Count, Period: p.Every, Blocked: part.Before(p.Urgency)}
+	m.Cycles.Handler += m.Cycles.Each
+	switch {
+	case p.Means == DMA:
+		m.Way, m.Ring = HalfFull, max(p.Count, 2)
+	case p.Means == Polled && p.Tells == ByWaiting:
+		m.Way = Wait
+	case p.Means == Polled:
+		m.Way = Look
+	}
+	return CostOf(line, m, p.Stream.Held || !p.Receive)
+}

@@ -103,18 +103,6 @@ var AddressType = doc.Scalar("an address, as 0x20000400", func(s string) (uint64
 	return a, nil
 })
 
-// markType is a byte that ends a receive, or none.
-var markType = doc.Scalar("a byte in hex, as 0A, or none", func(s string) (int, error) {
-	if s == "none" {
-		return -1, nil
-	}
-	v, err := strconv.ParseUint(s, 16, 8)
-	if err != nil {
-		return 0, fmt.Errorf("%q is no byte in hex", s)
-	}
-	return int(v), nil
-})
-
 var chainType = doc.Scalar("stretches, as 0x20000400*16 0x20000800*16, or none", func(s string) ([]machine.Stretch, error) {
 	if s == "none" {
 		return nil, nil
@@ -155,7 +143,7 @@ var Slots = []Slot{
 	slot("address", "where the buffer begins", AddressType, func(p *Plan) *uint64 { return &p.Address }, func(a uint64) string { return fmt.Sprintf("0x%X", a) }),
 	number("buffer", "bytes of the buffer", 1, 1<<20, func(p *Plan) *int { return &p.Bytes }),
 	either("lifetime", "a static buffer, or one on the caller's stack", "static", "stack", func(p *Plan) *bool { return &p.Stack }),
-	worded("cache", "what the firmware does for a cached buffer", Cares, func(p *Plan) *Care { return &p.Cache }),
+	worded("cache", "what the firmware does for a cached buffer", Cares, func(p *Plan) *Care { return &p.Cache }, DMA),
 
 	either("engine-clock", "the DMA engine has its clock", "off", "on", func(p *Plan) *bool { return &p.EngineClock }, DMA),
 	number("channel", "channel of the DMA engine", 1, 256, func(p *Plan) *int { return &p.Channel }, DMA),
@@ -179,30 +167,23 @@ var Slots = []Slot{
 	number("level", "words that raise the unit's interrupt", 1, 1<<16, func(p *Plan) *int { return &p.Level }, Interrupt),
 
 	worded("tells", "how the caller learns that it is over", Tellings, func(p *Plan) *Telling { return &p.Tells }),
-	either("line", "its line at the interrupt controller", "off", "on", func(p *Plan) *bool { return &p.LineOn }),
-	number("urgency", "level of its interrupt; 0 is the most urgent", 0, 255, func(p *Plan) *int { return &p.Urgency }),
-	either("interrupts", "interrupts are allowed at all", "off", "on", func(p *Plan) *bool { return &p.Global }),
-	either("handler", "the firmware has a handler", "missing", "present", func(p *Plan) *bool { return &p.Handler }),
-	either("handler-clears", "the handler clears the flag that called it", "no", "yes", func(p *Plan) *bool { return &p.Clears }),
-	either("handler-calls-kernel", "the handler calls the kernel", "no", "yes", func(p *Plan) *bool { return &p.Kernel }),
-	either("handler-waits", "the handler waits for something", "no", "yes", func(p *Plan) *bool { return &p.Waits }),
-	either("handler-starts", "the handler starts a bus transfer", "no", "yes", func(p *Plan) *bool { return &p.Starts }),
+	either("line", "its line at the interrupt controller", "off", "on", func(p *Plan) *bool { return &p.LineOn }, Interrupt, DMA),
+	number("urgency", "level of its interrupt; 0 is the most urgent", 0, 255, func(p *Plan) *int { return &p.Urgency }, Interrupt, DMA),
+	either("interrupts", "interrupts are allowed at all", "off", "on", func(p *Plan) *bool { return &p.Global }, Interrupt, DMA),
+	either("handler", "the firmware has a handler", "missing", "present", func(p *Plan) *bool { return &p.Handler }, Interrupt, DMA),
+	either("handler-clears", "the handler clears the flag that called it", "no", "yes", func(p *Plan) *bool { return &p.Clears }, Interrupt, DMA),
+	either("handler-calls-kernel", "the handler calls the kernel", "no", "yes", func(p *Plan) *bool { return &p.Kernel }, Interrupt, DMA),
+	either("handler-waits", "the handler waits for something", "no", "yes", func(p *Plan) *bool { return &p.Waits }, Interrupt, DMA),
+	either("handler-starts", "the handler starts a bus transfer", "no", "yes", func(p *Plan) *bool { return &p.Starts }, Interrupt, DMA),
 	number("handler-cycles", "cycles of the handler for each run", 0, 100_000_000, func(p *Plan) *int { return &p.Cycles.Handler }),
-	number("word-cycles", "cycles more for each word", 0, 1_000_000, func(p *Plan) *int { return &p.Cycles.Each }),
+	number("word-cycles", "cycles more for each word", 0, 1_000_000, func(p *Plan) *int { return &p.Cycles.Each }, Interrupt),
 	timed("every", "polled: period of the main loop's looks", func(p *Plan) *quantity.Time { return &p.Every }, Polled),
-	timed("work", "time to work off what an event reported", func(p *Plan) *quantity.Time { return &p.Work }),
+	timed("work", "time to work off what an event reported", func(p *Plan) *quantity.Time { return &p.Work }, Interrupt, DMA),
 	slot("consumer", "how positions of a ring become new bytes", doc.Enum(consumerNames()...), func(p *Plan) *string { return &p.Consumer }, func(s string) string { return s }, DMA),
 	timed("time-out", "when a transfer that does not end is given up", func(p *Plan) *quantity.Time { return &p.Timeout }),
 	worded("release", "when select or line driver are given back", Releases, func(p *Plan) *Release { return &p.Release }),
-	number("end-count", "bytes that end a receive; 0: the length does", 0, 1<<20, func(p *Plan) *int { return &p.End.Count }),
-	slot("end-mark", "byte that ends a receive", markType, func(p *Plan) *int { return &p.End.EndMark }, func(n int) string {
-		if n < 0 {
-			return "none"
-		}
-		return fmt.Sprintf("%02X", n)
-	}),
-	timed("end-idle", "silence that ends a receive", func(p *Plan) *quantity.Time { return &p.End.Idle }),
-	either("re-arms", "the next receive is armed when one is over", "no", "yes", func(p *Plan) *bool { return &p.Rearms }),
+	timed("end-idle", "silence that raises the unit's idle event; none: that of a word", func(p *Plan) *quantity.Time { return &p.EndIdle }),
+	either("re-arms", "the next receive is armed when one is over", "no", "yes", func(p *Plan) *bool { return &p.Rearms }, DMA),
 	timed("period", "of what starts it anew", func(p *Plan) *quantity.Time { return &p.Period }),
 }
 
@@ -236,7 +217,6 @@ func Schema() *doc.Type {
 // Read reads what a node gives of a plan; the rest is derived by Complete.
 func Read(n *doc.Node, p *Plan) {
 	p.Given, p.Why = map[string]bool{}, map[string]string{}
-	p.End.EndMark = -1
 	for i := range Slots {
 		if c := n.Get(Slots[i].Key); c != nil {
 			if v := doc.As[any](c); v != nil {

@@ -71,7 +71,7 @@ var allowed = map[string]string{
 	"core/link/tty":          "core/bench core/bus/uart core/capture core/finding core/guard core/link core/quantity core/record",
 	"core/sim":               "core/agenda core/transfer core/bench core/bus core/bus/can core/bus/i2c core/bus/pulse core/bus/spi core/bus/shared core/bus/uart core/capture core/device core/link core/quantity core/record core/register core/safe core/startup core/wire",
 	"core/session":           "core/bench core/capture core/guard core/link core/link/tty core/quantity core/sim",
-	"core/firmware":          "core/access core/bench core/device core/operation core/register core/transfer",
+	"core/firmware":          "core/access core/bench core/constants core/device core/operation core/register core/transfer",
 	"core/follow":            "core/bench core/bus/pulse core/capture core/quantity core/record core/records core/transfer",
 	"core/picture":           "core/machine core/transfer core/register core/startup core/bench core/bus core/bus/can core/bus/i2c core/bus/pulse core/bus/spi core/bus/uart core/capture core/intent core/quantity core/record core/records core/safe core/scene core/wire",
 	"core/prove":             "core/bench core/capture core/check core/intent core/link core/quantity core/record core/records",

@@ -544,7 +544,7 @@ func (v *View) comparison(a cells.Area, l *bench.Link, t *bench.Transfer) {
 			continue
 		}
 		lost, doubled := 0, 0
-		if r.Run.Ring != nil && r.Plan.Goal.Rings() && r.Means == transfer.DMA {
+		if r.Run.Ring != nil {
 			lost, doubled = r.Run.Ring.Sums()
 		}
 		bad := func(n int) cells.Style {

@@ -96,22 +96,8 @@ func (v *View) Why(h ui.Host) []finding.Derivation {
 	if t == nil {
 		return nil
 	}
-	s := l.Setup()
-	out := t.Plan.Limit(&s.Part).Why
-	line := transfer.Line{WordBits: t.Plan.Stream.WordBits, Bytes: t.Plan.Stream.Bytes(), Rate: t.Plan.Stream.Rate}
-	line.PerSecond = 1 / line.Word()
-	m := transfer.Method{Way: transfer.EachWord, Core: s.Part.Core, Cycles: t.Plan.Cycles, Depth: t.Plan.Stream.Depth, Ring: t.Plan.Count, Period: t.Plan.Every, Blocked: s.Part.Before(t.Plan.Urgency)}
-	m.Cycles.Handler += m.Cycles.Each
-	switch t.Plan.Means {
-	case transfer.DMA:
-		m.Way = transfer.HalfFull
-	case transfer.Polled:
-		m.Way = transfer.Look
-	}
-	if m.Way == transfer.HalfFull && m.Ring < 2 {
-		return out
-	}
-	return append(transfer.CostOf(line, m, t.Plan.Stream.Held).Why, out...)
+	part := &l.Setup().Part
+	return append(t.Plan.Cost(part).Why, t.Plan.Limit(part).Why...)
 }
 
 // current gives the transfer that is shown; nil where the link has none.
@@ -474,7 +460,6 @@ type shown struct {
 	read     int // place from which the consumer goes on
 	lost     int
 	doubled  int
-	overrun  int
 	refused  int
 	starts   int
 	counts   map[string]int
@@ -504,10 +489,9 @@ func show(f *follow.Follower, r request) *shown {
 			s.cells = append(s.cells, cell{c.Value, c.Written < 0, c.Written >= 0 && c.Reads == 0 && c.Serial >= 0, c.Lost > 0, false})
 		}
 		s.size = run.Buffer.Bytes
-		if run.Ring != nil && run.Plan.Goal.Rings() && run.Plan.Means == transfer.DMA {
+		if run.Ring != nil {
 			s.lost, s.doubled = run.Ring.Sums()
-			s.overrun = run.Ring.Overrun
-			s.read, _ = run.Ring.Last()
+			s.read = run.Ring.Last()
 			s.size = run.Plan.Count * max(run.Plan.MemoryWidth/8, 1)
 			s.write = x.Live.Position()
 			count := run.Moved * max(run.Plan.MemoryWidth/8, 1)
