@@ -120,6 +120,7 @@ type methodRow struct {
 	Greatest   float64 `json:"greatest_bit_rate"`
 	Limit      string  `json:"limited_by"`
 	Bursts     string  `json:"bursts,omitempty"`
+	Content    string  `json:"content,omitempty"`
 }
 
 func compareCommand() *cobra.Command {
@@ -173,7 +174,7 @@ func printMethods(l *bench.Link, t *bench.Transfer, rows []follow.Row, explain, 
 		r := &rows[i]
 		m := methodRow{Method: r.Means.String(), Refused: r.Refused}
 		if r.Refused == "" {
-			m.Bursts = r.Cadence
+			m.Bursts, m.Content = r.Cadence, r.Content
 			m.Came, m.Moved, m.Lost, m.Share, m.Interrupts, m.Latency, m.Greatest, m.Limit = r.Run.Came, r.Run.Moved, r.Run.Lost, 100*r.Run.Share, r.Interrupts, microseconds(r.Latency), r.Greatest, r.Limit
 			if r.Run.Ring != nil {
 				m.RingLost, m.Doubled = r.Run.Ring.Sums()
@@ -200,13 +201,13 @@ func printMethods(l *bench.Link, t *bench.Transfer, rows []follow.Row, explain, 
 		if len(rows) > 0 && rows[0].Cadence != "" {
 			fmt.Fprintf(stdout, "bursts: %s\n", rows[0].Cadence)
 		}
-		fmt.Fprintln(stdout, "   method       moved   lost   lost in ring   twice   processor   interrupts/s    latency   greatest rate")
+		fmt.Fprintln(stdout, "   method       moved   lost   lost in ring   twice   processor   interrupts/s    latency   greatest rate   against the line")
 		for _, m := range out {
 			if m.Refused != "" {
 				fmt.Fprintf(stdout, "   %-10s   %s\n", m.Method, m.Refused)
 				continue
 			}
-			fmt.Fprintf(stdout, "   %-10s %7d %6d %14d %7d   %7.3f %%   %12.1f %10s   %s (%s)\n", m.Method, m.Moved, m.Lost, m.RingLost, m.Doubled, m.Share, m.Interrupts, quantity.Time(m.Latency*1e6).Round(3), quantity.FromBd(m.Greatest).Round(4), m.Limit)
+			fmt.Fprintf(stdout, "   %-10s %7d %6d %14d %7d   %7.3f %%   %12.1f %10s   %s (%s)   %s\n", m.Method, m.Moved, m.Lost, m.RingLost, m.Doubled, m.Share, m.Interrupts, quantity.Time(m.Latency*1e6).Round(3), quantity.FromBd(m.Greatest).Round(4), m.Limit, m.Content)
 		}
 		if explain {
 			printDerivations(why)

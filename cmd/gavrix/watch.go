@@ -311,7 +311,7 @@ func (o *watchOptions) writeLevels(snap *capture.Snapshot) error {
 
 func (o *watchOptions) print(meta *capture.Meta, r *record.Record, wanted map[uint16]bool) error {
 	// What is on a shared bus is seen by all alike; the tap stands for them.
-	own := r.Kind == record.Frame || r.Kind == record.Transaction
+	own := r.Kind != record.Chars
 	if len(wanted) > 0 && !wanted[r.Link] || r.Seen == record.Tap && !o.taps && !own {
 		return nil
 	}
@@ -333,6 +333,9 @@ func textLine(meta *capture.Meta, meanings *bench.Meanings, r *record.Record) st
 	fmt.Fprintf(&b, "%14.6f s  %-12s ", r.Start.Seconds(), safe.Text(l.Name))
 	switch kind := all.ByName(l.Kind); {
 	case r.Kind == record.Chars:
+	case r.Kind == record.Flow:
+		fmt.Fprintf(&b, "%s: %s\n", safe.Text(l.EndName(r.From)), safe.Text(r.Text))
+		return b.String()
 	case kind != nil && (r.Kind == record.Transaction || r.Kind == record.Frame):
 		mark := ""
 		if f := r.AllFlags(); f != 0 {

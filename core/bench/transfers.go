@@ -96,6 +96,17 @@ func (l *Link) lintTransfers() []finding.Finding {
 		})
 	}
 	for _, t := range l.Transfers {
+		for i := range transfer.Slots {
+			s := &transfer.Slots[i]
+			if why := s.Without(t.Plan); why != "" && t.Plan.Given[s.Key] {
+				edit := l.EditTransfer(t.Name, s.Key, "")
+				edit.Op = finding.Delete
+				out = append(out, finding.Finding{Severity: finding.Note, Code: "transfer-slot-without-effect", Where: t.node.Get(s.Key).Place(),
+					Seen: fmt.Sprintf("%s of transfer %s has no effect", s.Key, t.Name), Why: why,
+					Fixes: []finding.Fix{{Label: "remove it", Edits: []finding.Edit{edit}}},
+				})
+			}
+		}
 		if !t.Plan.Receive {
 			continue
 		}

@@ -36,6 +36,7 @@ type UART struct {
 	ClockOff  quantity.PPM
 	Delay     quantity.Time
 	Biased    bool // a resistor pulls a wire high that nobody drives
+	Wires     int  // 2: one each way; 4: with two ready lines; 1: for both ways
 }
 
 // Ask is what the firmware sends by itself.
@@ -73,13 +74,16 @@ var uartKind = kind{
 			{Name: "device", Doc: "the device's end", Type: doc.Map(fileKeys(
 				doc.Key{Name: "rate", Doc: "bit rate, where it differs from the device file", Type: doc.RateType},
 				doc.Key{Name: "frame", Doc: "frame, where it differs from the device file", Type: frame},
+				doc.Key{Name: "flow", Doc: "flow control, where it differs from the device file", Type: doc.Enum("none", "rts-cts", "xon-xoff")},
+				doc.Key{Name: "turn-round", Doc: "on one wire: time until the part's driver lets go, where it differs from the device file", Type: doc.TimeType},
 				doc.Key{Name: "clock-off", Doc: "how far this part's clock is off, as 0.4 %", Type: doc.PPMType, Default: "0 ppm"},
 			)...), Required: true},
 			{Name: "delay", Doc: "propagation delay of the wires", Type: doc.TimeType, Default: "0 ns"},
+			{Name: "wires", Doc: "wires between the ends: 2, one each way; 4, with a ready line of each; 1 for both ways", Type: doc.OneOf(2, 4, 1), Default: "2"},
 			{Name: "open", Doc: "what a wire does that nobody drives: a resistor biases it high, or it floats", Type: doc.Enum("biased", "floating"), Default: "floating"},
 			{Name: "port", Doc: "a real port in the place of the simulation", Type: doc.Map(
 				doc.Key{Name: "path", Doc: "path of the port", Type: doc.NameType, Required: true},
-				doc.Key{Name: "flow", Doc: "flow control", Type: doc.Enum("none", "rts-cts", "xon-xoff"), Default: "none"},
+				doc.Key{Name: "flow", Doc: "flow control of the port, where it is not that of mcu", Type: doc.Enum("none", "rts-cts", "xon-xoff")},
 				doc.Key{Name: "dtr", Doc: "modem line DTR on opening", Type: onOffLeave, Default: "leave"},
 				doc.Key{Name: "rts", Doc: "modem line RTS on opening", Type: onOffLeave, Default: "leave"},
 			)},
@@ -104,7 +108,7 @@ func (l *UART) Generator() clock.Generator { return l.Unit.Clocking.(clock.Gener
 
 func (x *binder) uart(link *Link, n *doc.Node) Model {
 	m := n.Get("mcu")
-	l := &UART{Link: link, MCU: uart.Parse(m), Service: doc.Of[quantity.Time](m, "service"), Delay: doc.Of[quantity.Time](n, "delay"), Biased: doc.Of[string](n, "open") == "biased"}
+	l := &UART{Link: link, MCU: uart.Parse(m), Service: doc.Of[quantity.Time](m, "service"), Delay: doc.Of[quantity.Time](n, "delay"), Biased: doc.Of[string](n, "open") == "biased", Wires: doc.Of[int](n, "wires")}
 	l.Wanted = l.MCU.Rate
 	if a := m.Get("ask"); a != nil {
 		l.Ask = &Ask{Text: []byte(a.Text("text")), Every: doc.Of[quantity.Time](a, "every")}
@@ -124,6 +128,12 @@ func (x *binder) uart(link *Link, n *doc.Node) Model {
 	}
 	if c.Get("frame") != nil {
 		l.DeviceEnd.Frame = doc.Of[uart.Frame](c, "frame")
+	}
+	if c.Get("flow") != nil {
+		l.DeviceEnd.Flow = uart.FlowNamed(doc.Of[string](c, "flow"))
+	}
+	if c.Get("turn-round") != nil {
+		l.DeviceEnd.TurnRound = doc.Of[quantity.Time](c, "turn-round")
 	}
 	link.Talker = d.Talks
 	l.ClockOff = doc.Of[quantity.PPM](c, "clock-off")

@@ -48,6 +48,7 @@ func (l *UART) lint() []finding.Finding {
 	out := l.lintFrames()
 	out = append(out, l.lintRates()...)
 	out = append(out, l.lintClock()...)
+	out = append(out, l.lintFlow()...)
 	return append(out, l.lintTimes()...)
 }
 
@@ -210,12 +211,14 @@ func (l *UART) asMeant() (clock.Setting, bool) {
 func (l *UART) lintTimes() []finding.Finding {
 	var out []finding.Finding
 	char := uart.Duration(l.DeviceEnd.Settings, 1)
-	if l.Service >= char && !l.receives() {
+	room := quantity.Time(l.Unit.Depth) * char
+	heldBack := l.MCU.Flow == uart.Hardware && l.DeviceEnd.Flow == uart.Hardware && l.Wires == 4
+	if l.Service >= room && !l.receives() && !heldBack {
 		out = append(out, finding.Finding{
 			Severity: finding.Warning, Code: "handler-too-slow", Where: l.node.Get("mcu", "service").Place(),
-			Seen:   fmt.Sprintf("the receive register is emptied after %s; the next character completes after %s", l.Service, char.Round(4)),
+			Seen:   fmt.Sprintf("the receive register is emptied after %s; it is full, and one more complete, after %s", l.Service, room.Round(4)),
 			Why:    "a character that completes while the register is full is lost (overrun)",
-			Change: fmt.Sprintf("service it within %s", char.Round(4)),
+			Change: fmt.Sprintf("service it within %s, or let flow control hold %s back", room.Round(4), l.Device.Name),
 		})
 	}
 	for _, c := range l.Checks {

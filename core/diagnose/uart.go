@@ -29,6 +29,10 @@ func uartLink(snap *capture.Snapshot, link *bench.Link) []finding.Finding {
 			Change: "measure the line with " + from + " unplugged; if it stays low the fault is in the wire or at the other end",
 		})
 	}
+	if f, ok := collided(snap, l); ok {
+		return append(out, f)
+	}
+	out = append(out, heldBack(snap, l)...)
 	if w, ok := snap.Window(l.Index, 0, max(0, snap.Now-2*window), snap.Now); ok && fought(w) {
 		out = append(out, finding.Finding{
 			Severity: finding.Error, Code: "out-driven-twice", Where: finding.Place{Link: l.Name, At: w.Unknown[0].From},

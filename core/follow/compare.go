@@ -22,6 +22,7 @@ type Row struct {
 	Greatest   float64       // bit/s that it carries
 	Limit      string        // what limits it
 	Cadence    string        // how the words came
+	Content    string        // how what reached memory differs from what was on the line
 	Refused    string        // why it can't be tried here; "" where it was
 }
 
@@ -68,6 +69,9 @@ func Compare(s *capture.Snapshot, l *bench.Link, t *bench.Transfer, means []tran
 		row := Row{Means: m, Plan: plan}
 		if m == transfer.DMA && plan.Channel == 0 {
 			row.Refused = fmt.Sprintf("no channel of the DMA engine that carries %s is free", plan.Request)
+			if len(setup.Part.Requests[plan.Request]) == 0 {
+				row.Refused = fmt.Sprintf("no channel of the DMA engine carries %s", plan.Request)
+			}
 			out = append(out, row)
 			continue
 		}
@@ -83,6 +87,7 @@ func Compare(s *capture.Snapshot, l *bench.Link, t *bench.Transfer, means []tran
 		row.Live = f.All[0].Live
 		row.Run = row.Live.Run()
 		row.Cadence = f.All[0].Cadence.String()
+		row.Content = row.content()
 		row.fill(&setup.Part, s.Now)
 		out = append(out, row)
 	}
@@ -99,4 +104,25 @@ func (r *Row) fill(part *transfer.Part, now quantity.Time) {
 	}
 	l := r.Plan.Limit(part)
 	r.Greatest, r.Limit = l.Rate, l.By
+}
+
+// content compares what reached memory with what was on the line, word by word.
+func (r *Row) content() string {
+	if !r.Plan.Receive {
+		if n := r.Live.Refused; n > 0 {
+			return fmt.Sprintf("%s not begun: the one before was not over", quantity.Count(n, "transfer"))
+		}
+		return "equal"
+	}
+	p := r.Run.Port
+	switch {
+	case p.Losses > 0 && len(p.LostSerials) > 0:
+		return fmt.Sprintf("%s missing, the first is number %d", quantity.Count(p.Losses, "word"), slices.Min(p.LostSerials)+1)
+	case r.Run.Ring != nil:
+		lost, doubled := r.Run.Ring.Sums()
+		if lost+doubled > 0 {
+			return fmt.Sprintf("%d bytes overwritten, %d taken twice", lost, doubled)
+		}
+	}
+	return "equal"
 }

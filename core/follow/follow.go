@@ -26,6 +26,8 @@ type kind struct {
 	whole record.Kind
 	// ownReading: what the MCU's own receiver saw stands in records of its own.
 	ownReading bool
+	// asks: the MCU asks for what comes in; nil: it comes by itself.
+	asks func(l *bench.Link) bool
 	// words gives those that came in to the MCU, and those that it sent.
 	words func(l *bench.Link, r *record.Record) (in, out []word)
 }
@@ -48,6 +50,9 @@ type Followed struct {
 	Live     *transfer.Live
 	Cadence  Cadence // of the words that it carries
 	kind     *kind
+	// asks: the words come because the MCU asked for them, last at requested; -1: not yet.
+	asks      bool
+	requested quantity.Time
 }
 
 // Follower runs all transfers of a bench. It is not safe for use by several goroutines.
@@ -82,7 +87,7 @@ func (f *Follower) add(l *bench.Link, t *bench.Transfer, s *transfer.Setup, meta
 	if k == nil || at < 0 {
 		return
 	}
-	x := &Followed{Link: l, Transfer: t, kind: k, Live: s.Live(t.Plan, 0)}
+	x := &Followed{Link: l, Transfer: t, kind: k, Live: s.Live(t.Plan, 0), asks: k.asks != nil && k.asks(l), requested: -1}
 	f.All = append(f.All, x)
 	f.byLink[uint16(at)] = append(f.byLink[uint16(at)], x)
 }
@@ -144,6 +149,9 @@ func (f *Follower) follow(list []*Followed, r *record.Record) {
 		in = nil // the MCU's own reading is another record
 	}
 	for _, x := range list {
+		if len(out) > 0 {
+			x.requested = out[0].start
+		}
 		switch {
 		case x.Transfer.Plan.Receive:
 			for _, w := range in {

@@ -6,13 +6,22 @@ import (
 	"gavrix.org/gavrix/core/record"
 )
 
-var uartWords = kind{name: "uart", whole: record.Chars, ownReading: true, words: func(_ *bench.Link, r *record.Record) (in, out []word) {
+var uartWords = kind{name: "uart", whole: record.Chars, ownReading: true, asks: answers, words: func(_ *bench.Link, r *record.Record) (in, out []word) {
 	list := each(r, func(i int) uint64 { return uint64(r.Char(i)) })
 	if r.From == record.MCU {
 		return nil, list
 	}
 	return list, nil
 }}
+
+// answers says whether the part speaks only when it was asked.
+func answers(l *bench.Link) bool {
+	if l.Talker == nil {
+		return true
+	}
+	_, streams := l.Talker.Streams()
+	return !streams
+}
 
 // each gives the words of a record with the times at which they went. Where the record has
 // no time of each, they are spread over it.

@@ -106,11 +106,12 @@ const (
 	Stuck                             // i2c: a line was held low for too long
 	Stretched                         // i2c: the clock was held low for longer than the limit
 	Clash                             // spi: another device was selected at the same time
+	Collision                         // two ends drove the line against each other
 )
 
 var flagNames = []string{
 	"framing", "parity", "break", "noise", "overrun", "parity or framing", "glitch", "floating line",
-	"released inside a word", "cut off", "stop inside a byte", "stuff", "form", "check sequence", "not acknowledged", "error flag", "overload", "bus stuck", "clock stretched too long", "two devices selected",
+	"released inside a word", "cut off", "stop inside a byte", "stuff", "form", "check sequence", "not acknowledged", "error flag", "overload", "bus stuck", "clock stretched too long", "two devices selected", "collision",
 }
 
 // Names gives the names of the raised marks.

@@ -11,6 +11,10 @@ const (
 	asks                     // the firmware sends by itself
 	service                  // the handler has emptied the receive register
 	turn                     // the firmware may begin its next exchange
+	cleared                  // what an end says with its ready line is at the other
+	drains                   // the MCU's queue may be empty enough to go on
+	worked                   // the device is done with a character
+	letGo                    // an end's driver leaves the shared wire
 	busRuns                  // a shared bus is read, and does what is due
 )
 

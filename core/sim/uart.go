@@ -29,7 +29,11 @@ const answerTime = 100 * quantity.Millisecond
 type sender struct {
 	queue []uint16
 	busy  bool
+	spilt bool // something was dropped since it was held back
 }
+
+// mostHeldBack is how many characters wait at a sender that is held back.
+const mostHeldBack = 4096
 
 // uartLink is a uart link: two transmitters, two wires, two receivers with
 // clocks of their own, the device, and the MCU's receive register.
@@ -55,6 +59,9 @@ type uartLink struct {
 	cells   *device.Cells // the bytes of its memory
 	actsAt  quantity.Time
 	scratch []quantity.Time
+
+	flow   [2]flow
+	shared sharedWire // one wire for both directions
 
 	waits    int            // characters in the MCU's receive register
 	moves    *transfer.Live // what takes them out of it; nil: a handler does, after the service time
@@ -83,9 +90,14 @@ func newUART(p place, link *bench.Link) simulated {
 		l.lookAt[i] = quantity.Forever
 		l.resting[i] = true
 	}
+	for side, from := range []record.End{record.MCU, record.Device} {
+		l.flow[side] = newFlow(l, from)
+	}
 	l.begins()
 	l.receivers()
+	l.beginShared()
 	l.begin()
+	l.beginFlow(deviceSide)
 	l.scheduleDevice()
 	l.startAsking()
 	return l
@@ -116,6 +128,15 @@ func (l *uartLink) act(what eventKind, side uint8) {
 		}
 	case service:
 		l.waits = 0
+		l.judge(mcuSide)
+	case cleared:
+		l.cleared(int(side))
+	case drains:
+		l.drains()
+	case worked:
+		l.worked()
+	case letGo:
+		l.letsGo(int(side))
 	case turn:
 		l.nextExchange()
 	}
@@ -125,6 +146,7 @@ func (l *uartLink) act(what eventKind, side uint8) {
 func (l *uartLink) feed() {
 	l.read(0)
 	l.read(1)
+	l.readReady()
 }
 
 func (l *uartLink) bit() quantity.Time { return quantity.PeriodOf(l.ends.MCU.Rate).Times(1) }
@@ -153,6 +175,9 @@ func (l *uartLink) do(i link.Intent, done func(link.Outcome)) error {
 		}
 		l.cutWire(side, !i.Joined)
 	case link.Cross:
+		if l.shares() {
+			return fmt.Errorf("one wire serves both directions: there is nothing to exchange")
+		}
 		if side, err := l.side(i.Device); err != nil || side == mcuSide {
 			return fmt.Errorf("%q is no device on it; there is %s", i.Device, l.bench.Device.Name)
 		}
@@ -222,6 +247,8 @@ func (l *uartLink) power(on bool) {
 		l.line[deviceSide].Break(l.w.now)
 		l.pin[deviceSide].Break(l.w.now)
 	}
+	l.letsGo(deviceSide)
+	l.beginFlow(deviceSide)
 	l.wake(deviceSide, l.w.now+1)
 	l.wakeAgain(deviceSide, l.w.now+l.line[deviceSide].Delay+1)
 	l.note(l.w.now, "%s: supply %s", l.bench.Device.Name, map[bool]string{true: "on", false: "off"}[on])
@@ -278,6 +305,7 @@ func (l *uartLink) begin() {
 	if note != "" {
 		l.note(l.w.now, "%s", note)
 	}
+	l.beginFlow(mcuSide)
 }
 
 // settings gives the settings of a side, at the rate at which it really runs.
@@ -308,13 +336,7 @@ func (l *uartLink) receivers() {
 		}
 		l.rx[side] = uart.NewReceiver(cfg)
 	}
-	l.rx[mcuSide].OnChar = func(c uart.Char) record.Flags {
-		if !l.off {
-			l.dev.Receive(c)
-			l.scheduleDevice()
-		}
-		return 0
-	}
+	l.rx[mcuSide].OnChar = l.deviceReceives
 	l.rx[deviceSide].OnChar = l.mcuReceives
 }
 
@@ -340,8 +362,13 @@ func (l *uartLink) mcuReceives(c uart.Char) record.Flags {
 			l.waitUntil(c.Ready + quantity.PeriodOf(l.ends.MCU.Rate).Times(20))
 		}
 	}
+	if l.obeys(mcuSide, c) {
+		return 0
+	}
 	if l.moves != nil {
-		if l.moves.Word(c.Start, c.End, uint64(c.Value)) {
+		lost := l.moves.Word(c.Start, c.End, uint64(c.Value))
+		l.judge(mcuSide)
+		if lost {
 			return record.Overrun
 		}
 		return 0
@@ -350,6 +377,7 @@ func (l *uartLink) mcuReceives(c uart.Char) record.Flags {
 		return record.Overrun
 	}
 	l.waits++
+	l.judge(mcuSide)
 	if !l.ends.Unit.Unserved && l.waits == 1 {
 		l.at(c.Ready+l.ends.Service, service, 0)
 	}
@@ -389,7 +417,7 @@ func (l *uartLink) send(data []byte) {
 
 func (l *uartLink) ask() {
 	l.at(l.w.now+l.ends.Ask.Every, asks, l.epoch)
-	if len(l.messages) == 0 {
+	if len(l.messages) == 0 && len(l.tx[mcuSide].queue) == 0 {
 		l.send(l.ends.Ask.Text)
 	}
 }
@@ -419,6 +447,14 @@ func (l *uartLink) queueBytes(side int, data []byte) {
 		return // a unit that does not run loses what is written to it
 	}
 	s := &l.tx[side]
+	if len(s.queue)+len(data) > mostHeldBack && !l.maySend(side) {
+		if !s.spilt {
+			l.note(l.w.now, "%s: held back for so long that what it has to send is dropped", []string{"the MCU", l.bench.Device.Name}[side])
+		}
+		s.spilt = true
+		return
+	}
+	s.spilt = false
 	for _, b := range data {
 		s.queue = append(s.queue, uint16(b))
 	}
@@ -430,16 +466,25 @@ func (l *uartLink) queueBytes(side int, data []byte) {
 // startChar drives the next character's levels: nobody else can interfere on
 // this line, so one event drives the whole word.
 func (l *uartLink) startChar(side int) {
-	s := &l.tx[side]
-	if len(s.queue) == 0 {
+	s, f := &l.tx[side], &l.flow[side]
+	var c uint16
+	switch {
+	case len(f.signs) > 0:
+		c, f.signs = f.signs[0], f.signs[1:]
+	case len(s.queue) > 0 && l.maySend(side):
+		c, s.queue = s.queue[0], s.queue[1:]
+	default:
 		return
 	}
-	c := s.queue[0]
-	s.queue = s.queue[1:]
 	s.busy = true
 	set, period := l.settings(side)
 	var end quantity.Time
 	l.scratch, end = uart.Encode(l.scratch[:0], set.Frame, period, l.w.now, c)
+	if l.shares() {
+		l.driveShared(side, l.scratch)
+		l.at(end, sent, uint8(side))
+		return
+	}
 	high := l.pin[side].EndHigh()
 	l.pin[side].Drive(l.scratch)
 	l.line[side].Drive(l.scratch)
@@ -474,6 +519,10 @@ func (l *uartLink) wakeAgain(side int, t quantity.Time) {
 func (l *uartLink) charSent(side uint8) {
 	l.tx[side].busy = false
 	l.startChar(int(side))
+	if l.shares() && !l.tx[side].busy {
+		set, _ := l.settings(int(side))
+		l.at(l.w.now+set.TurnRound, letGo, side)
+	}
 	l.applyIfIdle()
 }
 
@@ -497,6 +546,10 @@ func (l *uartLink) look(side uint8) {
 
 // read gives a line's receivers and the capture the levels up to now.
 func (l *uartLink) read(side int) {
+	if l.shares() {
+		l.readShared()
+		return
+	}
 	w := l.line[side].Read(l.w.now)
 	if w.From != w.To {
 		pin := l.pin[side].Read(l.w.now)
@@ -538,6 +591,7 @@ func (l *uartLink) exchanged(side int, w wire.Window) (at, tap wire.Window) {
 // engineer did.
 func (l *uartLink) cutWire(side int, broken bool) {
 	l.cut[side] = broken
+	l.letsGo(side)
 	if broken {
 		l.line[side].Break(l.w.now)
 	} else if side == deviceSide && !l.off || side == mcuSide && !l.undriven {
@@ -553,7 +607,7 @@ func (l *uartLink) applyIfIdle() {
 		return
 	}
 	for side := range 2 {
-		if l.tx[side].busy || len(l.tx[side].queue) > 0 || l.rx[side].Busy() || l.tap[side].Busy() {
+		if l.tx[side].busy || len(l.tx[side].queue) > 0 && l.maySend(side) || l.rx[side].Busy() || l.tap[side].Busy() {
 			return
 		}
 	}
@@ -581,7 +635,14 @@ func (l *uartLink) applyIfIdle() {
 		return
 	}
 	l.receivers()
+	l.beginShared()
 	l.begin()
+	l.beginFlow(deviceSide)
+	for side := range 2 {
+		if !l.tx[side].busy {
+			l.startChar(side)
+		}
+	}
 	l.note(l.w.now, "MCU %s, %s %s", describe(l.ends.MCU), l.bench.Device.Name, describe(l.ends.Device))
 }
 
@@ -592,4 +653,10 @@ func asking(a *bench.Ask) string {
 	return fmt.Sprintf("%s every %s", safe.Bytes(a.Text), a.Every)
 }
 
-func describe(s uart.Settings) string { return s.Rate.Round(6) + " " + s.Frame.String() }
+func describe(s uart.Settings) string {
+	out := s.Rate.Round(6) + " " + s.Frame.String()
+	if s.Flow != uart.NoFlow {
+		out += " " + s.Flow.String()
+	}
+	return out
+}

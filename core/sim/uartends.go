@@ -15,7 +15,12 @@ type Ends struct {
 	ClockOff    quantity.PPM // of the device's clock
 	Service     quantity.Time
 	Depth       int // characters that the receive register holds
-	Unit        Unit
+	Wires       int // between the ends
+	// Holds is how many characters wait in the device, Each how long it works on one; 0:
+	// it takes whatever comes.
+	Holds int
+	Each  quantity.Time
+	Unit  Unit
 	// Ask is what the firmware sends by itself; nil where it sends nothing.
 	Ask *bench.Ask
 	// Moves is the transfer that takes the received characters out of the unit, alone; nil
@@ -28,7 +33,7 @@ type Ends struct {
 // registers.
 func EndsOf(link *bench.Link) Ends {
 	l := link.Model.(*bench.UART)
-	e := Ends{MCU: l.MCU, Device: l.DeviceEnd.Settings, ClockOff: l.ClockOff, Service: l.Service, Depth: l.Unit.Depth}
+	e := Ends{MCU: l.MCU, Device: l.DeviceEnd.Settings, ClockOff: l.ClockOff, Service: l.Service, Depth: l.Unit.Depth, Wires: l.Wires, Holds: l.DeviceEnd.Holds, Each: l.DeviceEnd.Each}
 	if p, err := started(link); err == nil {
 		e.Unit, e.MCU = p.uart(l)
 	}
@@ -61,12 +66,18 @@ func parseEnds(text string) (*Ends, error) {
 		if os := s.Oversampling; os != 0 && (os < 4 || os > 256) || s.GapBits < 0 || s.GapBits > 1_000_000 || s.Gap < 0 {
 			return nil, fmt.Errorf("oversampling or idle gap is out of range")
 		}
+		if s.Flow >= uart.Flows || s.Stop < 0 || s.TurnRound < 0 {
+			return nil, fmt.Errorf("flow control or turn-round time is out of range")
+		}
 	}
 	if e.Ask != nil && e.Ask.Every < quantity.Microsecond {
 		return nil, fmt.Errorf("the firmware asks too often")
 	}
 	if !(e.ClockOff > -500_000 && e.ClockOff <= 1_000_000) || e.Service < 0 || e.Depth < 1 || e.Depth > 65536 {
 		return nil, fmt.Errorf("clock deviation, service time or depth is out of range")
+	}
+	if e.Wires != 1 && e.Wires != 2 && e.Wires != 4 || e.Holds < 0 || e.Holds > 65536 || e.Each < 0 || e.Holds > 0 && e.Each == 0 {
+		return nil, fmt.Errorf("wires or the device's queue is out of range")
 	}
 	if e.Moves != nil {
 		if len(e.Moves.Plans) != 1 || e.Moves.Plans[0] == nil {

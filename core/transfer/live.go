@@ -51,6 +51,17 @@ func (s *Setup) Live(p *Plan, at quantity.Time) *Live {
 // Plan is the plan that runs.
 func (l *Live) Plan() *Plan { return l.x.p }
 
+// Next is when something happens by itself; quantity.Forever: never.
+func (l *Live) Next() quantity.Time {
+	if l.dead {
+		return quantity.Forever
+	}
+	return l.x.m.Next()
+}
+
+// Waiting is the number of words that wait in the unit.
+func (l *Live) Waiting() int { return l.x.port.Level() }
+
 // Now is how far it has come.
 func (l *Live) Now() quantity.Time { return l.x.m.Now() }
 

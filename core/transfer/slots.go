@@ -2,6 +2,7 @@ package transfer
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -15,22 +16,52 @@ type Slot struct {
 	Key, Doc string
 	Type     *doc.Type
 	Means    []Means // for which it matters; nil: for all
+	// unless says why it does not matter to some plans; nil: it matters to all.
+	unless func(*Plan) string
 	// Get gives the value as it would be written.
 	Get func(*Plan) string
 	set func(*Plan, any)
 }
 
 // For says whether the slot matters to a plan.
-func (s *Slot) For(p *Plan) bool {
-	if s.Means == nil {
-		return true
+func (s *Slot) For(p *Plan) bool { return s.Without(p) == "" }
+
+// Without says why the slot has no effect on a plan; "" where it has.
+func (s *Slot) Without(p *Plan) string {
+	if s.Means != nil && !slices.Contains(s.Means, p.Means) {
+		return "the transfer is " + map[Means]string{Polled: "polled", Interrupt: "by interrupt", DMA: "by DMA"}[p.Means]
 	}
-	for _, m := range s.Means {
-		if m == p.Means {
-			return true
-		}
+	if s.unless != nil {
+		return s.unless(p)
 	}
-	return false
+	return ""
+}
+
+// except gives the slot with plans to which it does not matter.
+func (s Slot) except(unless func(*Plan) string) Slot {
+	s.unless = unless
+	return s
+}
+
+func noRing(p *Plan) string {
+	if p.Goal.Rings() {
+		return ""
+	}
+	return "only a ring has a consumer that goes by positions"
+}
+
+func notChained(p *Plan) string {
+	if p.Mode == machine.Chained {
+		return ""
+	}
+	return "the mode is " + p.Mode.String()
+}
+
+func notSent(p *Plan) string {
+	if !p.Receive {
+		return ""
+	}
+	return "the transfer receives"
 }
 
 func slot[T any](key, about string, t *doc.Type, field func(*Plan) *T, print func(T) string, means ...Means) Slot {
@@ -137,7 +168,7 @@ var Slots = []Slot{
 	worded("goal", "a fixed length, a ring for ever, messages of unknown length, or the same data repeated", Goals, func(p *Plan) *Goal { return &p.Goal }),
 	number("length", "bytes of data, or of the ring", 1, 1<<20, func(p *Plan) *int { return &p.Length }),
 	worded("method", "by what the words move", AllMeans, func(p *Plan) *Means { return &p.Means }),
-	either("source", "a buffer, or one filler word again and again", "buffer", "filler", func(p *Plan) *bool { return &p.Filler }),
+	either("source", "a buffer, or one filler word again and again", "buffer", "filler", func(p *Plan) *bool { return &p.Filler }).except(notSent),
 
 	slot("memory", "memory of the MCU that holds the buffer", doc.NameType, func(p *Plan) *string { return &p.Memory }, func(s string) string { return s }),
 	slot("address", "where the buffer begins", AddressType, func(p *Plan) *uint64 { return &p.Address }, func(a uint64) string { return fmt.Sprintf("0x%X", a) }),
@@ -155,7 +186,7 @@ var Slots = []Slot{
 	slot("memory-width", "bits that an element takes in memory", doc.OneOf(8, 16, 32), func(p *Plan) *int { return &p.MemoryWidth }, strconv.Itoa, DMA),
 	number("count", "elements", 0, 1<<20, func(p *Plan) *int { return &p.Count }, DMA),
 	worded("mode", "what follows when the count is used up", machine.Modes, func(p *Plan) *machine.Mode { return &p.Mode }, DMA),
-	slot("chain", "chained: what follows the first stretch, each ADDRESS*COUNT", chainType, func(p *Plan) *[]machine.Stretch { return &p.Chain }, printChain, DMA),
+	slot("chain", "chained: what follows the first stretch, each ADDRESS*COUNT", chainType, func(p *Plan) *[]machine.Stretch { return &p.Chain }, printChain, DMA).except(notChained),
 	number("channel-priority", "0 is the most urgent", 0, 15, func(p *Plan) *int { return &p.ChannelPriority }, DMA),
 	number("burst", "elements for each request", 1, 64, func(p *Plan) *int { return &p.Burst }, DMA),
 	either("tell-half", "an interrupt at the middle of the count", "no", "yes", func(p *Plan) *bool { return &p.TellHalf }, DMA),
@@ -179,7 +210,7 @@ var Slots = []Slot{
 	number("word-cycles", "cycles more for each word", 0, 1_000_000, func(p *Plan) *int { return &p.Cycles.Each }, Interrupt),
 	timed("every", "polled: period of the main loop's looks", func(p *Plan) *quantity.Time { return &p.Every }, Polled),
 	timed("work", "time to work off what an event reported", func(p *Plan) *quantity.Time { return &p.Work }, Interrupt, DMA),
-	slot("consumer", "how positions of a ring become new bytes", doc.Enum(consumerNames()...), func(p *Plan) *string { return &p.Consumer }, func(s string) string { return s }, DMA),
+	slot("consumer", "how positions of a ring become new bytes", doc.Enum(consumerNames()...), func(p *Plan) *string { return &p.Consumer }, func(s string) string { return s }, DMA).except(noRing),
 	timed("time-out", "when a transfer that does not end is given up", func(p *Plan) *quantity.Time { return &p.Timeout }),
 	worded("release", "when select or line driver are given back", Releases, func(p *Plan) *Release { return &p.Release }),
 	timed("end-idle", "silence that raises the unit's idle event; none: that of a word", func(p *Plan) *quantity.Time { return &p.EndIdle }),

@@ -22,11 +22,20 @@ type Join struct {
 	pending [][]Driven
 	high    bool
 	to      quantity.Time
+	pulled  bool
 }
 
 // NewJoin gives a wire with a number of outputs, none of which drives it.
 func NewJoin(outputs int, from quantity.Time) *Join {
 	return &Join{outputs: make([]Driven, outputs), pending: make([][]Driven, outputs), to: from}
+}
+
+// NewPulledJoin is NewJoin of a wire that a resistor pulls high while no output drives it.
+// Where two fight it reads low, so that what either sends is seen to begin.
+func NewPulledJoin(outputs int, from quantity.Time) *Join {
+	j := NewJoin(outputs, from)
+	j.pulled, j.high = true, true
+	return j
 }
 
 // Drive adds what an output does.
@@ -67,13 +76,13 @@ func (j *Join) Read(to quantity.Time) Window {
 		}
 		var level bool
 		known, open, level = j.state()
-		if known && level != j.high {
+		if (known || j.pulled) && level != j.high {
 			j.high = level
 			w.Toggles = append(w.Toggles, t)
 		}
 	}
 	j.to = to
-	if len(w.Toggles) > 0 && w.Toggles[0] == w.From {
+	if !j.pulled && len(w.Toggles) > 0 && w.Toggles[0] == w.From {
 		// A level from the very beginning of the window is not a change inside it.
 		w.High, w.Toggles = !w.High, w.Toggles[1:]
 	}
@@ -93,6 +102,9 @@ func (j *Join) state() (known, open, level bool) {
 		fight = fight || n > 0 && o.High != level
 		level = o.High
 		n++
+	}
+	if j.pulled && (n == 0 || fight) {
+		return n == 0, false, !fight
 	}
 	return n > 0 && !fight, n == 0, level
 }

@@ -216,6 +216,9 @@ func happened(l *dialogue.Line) (string, cells.Style) {
 		}
 		return said, cells.Plain
 	}
+	if l.Kind == record.Flow {
+		return map[bool]string{true: "MCU: ", false: "device: "}[l.From == record.MCU] + l.Text, style
+	}
 	return l.Kind.String() + ": " + l.Text, style
 }
 

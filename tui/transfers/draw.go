@@ -185,6 +185,7 @@ func (v *View) figures(a cells.Area, y int, t *bench.Transfer) int {
 		put("taken twice", bad(s.doubled), fmt.Sprint(s.doubled))
 	}
 	if t.Plan.Receive {
+		v.freshness(put)
 		put("most waiting", cells.Strong, fmt.Sprintf("%d of %d", s.run.High, max(t.Plan.Stream.Depth, 1)))
 	} else {
 		put("refused starts", bad(s.refused), fmt.Sprint(s.refused))
@@ -220,6 +221,23 @@ func (v *View) figures(a cells.Area, y int, t *bench.Transfer) int {
 		y = a.Paragraph(1, y, cells.Bad, "seen: "+strings.Join(harms, "; "), 6)
 	}
 	return y
+}
+
+// freshness says how many bytes in memory are of the latest transfer.
+func (v *View) freshness(put func(string, cells.Style, string)) {
+	s := v.shown
+	switch {
+	case s.fresh+s.left == 0:
+	case s.since == quantity.Forever:
+		put("source silent, bytes left over", cells.Doubt, fmt.Sprint(s.left))
+	default:
+		style := cells.Strong
+		if s.fresh == 0 {
+			style = cells.Doubt
+		}
+		put("bytes of the latest transfer", style, fmt.Sprint(s.fresh))
+		put("left over", cells.Quiet, fmt.Sprint(s.left))
+	}
 }
 
 // path draws the way of an event, with the link that is broken.
@@ -399,7 +417,12 @@ func (v *View) buffer(a cells.Area, y int, t *bench.Transfer) {
 	if x+46 < a.W {
 		x = a.Text(x+3, y, cells.Strong, "unread")
 		x = a.Text(x+2, y, cells.Quiet, "read")
-		x = a.Text(x+2, y, cells.Doubt, "taken twice")
+		if ring {
+			x = a.Text(x+2, y, cells.Doubt, "taken twice")
+		}
+		if !ring || s.since == quantity.Forever {
+			x = a.Text(x+2, y, cells.Doubt, "'left over")
+		}
 		a.Text(x+2, y, cells.Bad, "overwritten unread")
 	}
 	y++
@@ -422,6 +445,8 @@ func (v *View) buffer(a cells.Area, y int, t *bench.Transfer) {
 				style = cells.Bad
 			case c.twice:
 				style = cells.Doubt
+			case c.left && (!ring || s.since == quantity.Forever):
+				style, value = cells.Doubt, value+"'"
 			case c.unread:
 				style = cells.Strong
 			}
@@ -525,7 +550,7 @@ func (v *View) comparison(a cells.Area, l *bench.Link, t *bench.Transfer) {
 		return
 	}
 	a.Paragraph(1, 2, cells.Quiet, fmt.Sprintf("each on the same traffic, up to %s; what a method needs is derived", m.at.Round(4)), 0)
-	labels := []string{"words moved", "lost by the unit", "lost in the ring", "processor", "interrupts a second", "latency up to", "greatest rate", "limited by"}
+	labels := []string{"words moved", "lost by the unit", "lost in the ring", "processor", "interrupts a second", "latency up to", "greatest rate", "limited by", "against the line"}
 	for i, label := range labels {
 		a.Text(1, 5+i, cells.Quiet, label)
 	}
@@ -568,8 +593,13 @@ func (v *View) comparison(a cells.Area, l *bench.Link, t *bench.Transfer) {
 		a.Text(x, 10, cells.Plain, latency)
 		a.Text(x, 11, cells.Plain, quantity.FromBd(r.Greatest).Round(4))
 		a.Text(x, 12, cells.Quiet, r.Limit)
+		style = cells.Good
+		if r.Content != "equal" {
+			style = cells.Bad
+		}
+		a.Part(x, 13, min(w-2, a.W-x), 4).Paragraph(0, 0, style, r.Content, 0)
 	}
-	a.Paragraph(1, 14, cells.Quiet, "m goes back; the slot method chooses one. The greatest rate is calculated, all else is what the run showed.", 0)
+	a.Paragraph(1, 18, cells.Quiet, "m goes back; the slot method chooses one. The greatest rate is calculated, all else is what the run showed.", 0)
 }
 
 // owners shows who has what.

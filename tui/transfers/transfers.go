@@ -298,8 +298,8 @@ func (v *View) put(h ui.Host, l *bench.Link, t *bench.Transfer, arg string) tea.
 		}
 		return nil
 	}
-	if !s.For(t.Plan) {
-		h.Warn("%s has no effect on a transfer that is %s", key, t.Plan.Means)
+	if why := s.Without(t.Plan); why != "" {
+		h.Warn("%s has no effect: %s", key, why)
 		return nil
 	}
 	if _, err := s.Type.Read(strings.TrimSpace(value)); err != nil {
@@ -465,6 +465,9 @@ type shown struct {
 	counts   map[string]int
 	cadence  string
 	lastLoss quantity.Time
+	since    quantity.Time // what was written before is left over
+	fresh    int           // bytes of the latest transfer
+	left     int
 	scene    *scene.Scene
 }
 
@@ -475,6 +478,7 @@ type cell struct {
 	unread bool
 	lost   bool // it was written over unread
 	twice  bool // it was taken more than once
+	left   bool // it is of an earlier transfer than the latest
 }
 
 // show makes what the view shows of a followed transfer.
@@ -485,8 +489,13 @@ func show(f *follow.Follower, r request) *shown {
 		}
 		run := x.Live.Run()
 		s := &shown{request: r, run: *run, now: x.Live.Now(), behind: f.Behind, refused: x.Live.Refused, starts: x.Live.Starts, lastLoss: x.Live.LastLoss(), counts: x.Live.Events(), cadence: x.Cadence.String()}
+		s.since = x.Since(r.now)
+		s.fresh, s.left, _ = x.Fresh(r.now)
 		for _, c := range run.Buffer.Cells[:run.Buffer.Bytes] {
-			s.cells = append(s.cells, cell{c.Value, c.Written < 0, c.Written >= 0 && c.Reads == 0 && c.Serial >= 0, c.Lost > 0, false})
+			s.cells = append(s.cells, cell{
+				value: c.Value, never: c.Written < 0, unread: c.Written >= 0 && c.Reads == 0 && c.Serial >= 0, lost: c.Lost > 0,
+				left: c.Written >= 0 && c.Written < s.since,
+			})
 		}
 		s.size = run.Buffer.Bytes
 		if run.Ring != nil {

@@ -267,6 +267,13 @@ type Settings struct {
 	// with neither it is two characters.
 	GapBits int
 	Gap     quantity.Time
+	// Flow is the flow control; Stop how many waiting characters make the end say stop,
+	// 0 for the usual number.
+	Flow Flow
+	Stop int
+	// TurnRound is how long the end's driver holds a shared wire behind its last stop
+	// bit.
+	TurnRound quantity.Time
 }
 
 // Config gives the configuration of a receiver with these settings that counts

@@ -19,6 +19,9 @@ var Schema = doc.Map(
 	doc.Key{Name: "oversampling", Doc: "receiver samples per bit", Type: doc.OneOf(16, 8, 4), Default: "16"},
 	doc.Key{Name: "vote", Doc: "majority of three samples per bit", Type: doc.YesNo, Default: "no"},
 	doc.Key{Name: "idle-gap", Doc: "pause that ends a packet, as 20 bits or 2 ms", Type: doc.Scalar("a pause, as 20 bits or 2 ms", parseGap), Default: usualGap},
+	doc.Key{Name: "flow", Doc: "flow control: none, a ready line of each end, or XOFF and XON", Type: doc.Enum(flowNames...), Default: "none"},
+	doc.Key{Name: "stop-at", Doc: "waiting characters at which this end says stop; absent: when its queue is full, with xon-xoff half full", Type: doc.Int(1, 65536)},
+	doc.Key{Name: "turn-round", Doc: "on one wire for both directions: time from the last stop bit until this end's driver lets go", Type: doc.TimeType, Default: "0 us"},
 )
 
 // roles are the lines, in the order in which ends are numbered.
@@ -60,7 +63,9 @@ var Kind = &bus.Kind{
 	},
 	Measure: measure,
 	Compare: func(a, b bus.Settings, nameA, nameB string) []bus.Difference {
-		return append(Compare(a.(Settings), b.(Settings), nameA, nameB), compareRates(a.(Settings), b.(Settings), nameA, nameB)...)
+		x, y := a.(Settings), b.(Settings)
+		out := append(Compare(x, y, nameA, nameB), compareRates(x, y, nameA, nameB)...)
+		return append(out, CompareFlow(x, y, nameA, nameB)...)
 	},
 }
 
@@ -91,7 +96,7 @@ type breakJSON struct {
 
 func fields(r *record.Record) map[string]any {
 	if r.Kind == record.Flow {
-		return map[string]any{"ready": r.Text == ready}
+		return map[string]any{"ready": Ready(r)}
 	}
 	var out map[string]any
 	put := func(key string, v any) {
@@ -119,6 +124,7 @@ func fields(r *record.Record) map[string]any {
 func Parse(n *doc.Node) Settings {
 	g := doc.Of[gapOf](n, "idle-gap")
 	return Settings{
+		Flow: FlowNamed(doc.Of[string](n, "flow")), Stop: doc.Of[int](n, "stop-at"), TurnRound: doc.Of[quantity.Time](n, "turn-round"),
 		Rate: doc.Of[quantity.Rate](n, "rate"), Frame: doc.Of[Frame](n, "frame"), Oversampling: doc.Of[int](n, "oversampling"),
 		Vote: doc.Of[bool](n, "vote"), GapBits: g.bits, Gap: g.time,
 	}

@@ -323,7 +323,10 @@ func (r *Receiver) slow(w *wire.Window, i int, high bool, out record.Sink) (int,
 			high = !high
 			i++
 		}
-		if w.Floating(s) {
+		switch w.Symbol(s) {
+		case 'x':
+			r.flags |= record.Collision
+		case 'z':
 			r.flags |= record.Floating
 		}
 		if high {

@@ -12,7 +12,7 @@ import (
 // be left out.
 type Tap struct {
 	lines [3]*Receiver
-	flow  [2]flowLine
+	flow  [2]FlowLine
 }
 
 // NewTap gives the decoder for the lines from and to the MCU.
@@ -25,7 +25,7 @@ func NewTap(link uint16, mcu, device Settings) *Tap {
 	}
 	t := &Tap{lines: [3]*Receiver{side(mcu, record.MCU), side(device, record.Device), side(mcu, record.Nobody)}}
 	for i, from := range []record.End{record.MCU, record.Device} {
-		t.flow[i].rec = record.Record{Kind: record.Flow, Link: link, Seen: record.Tap, From: from, Origin: record.FromLevels}
+		t.flow[i] = NewFlowLine(link, from)
 	}
 	return t
 }
@@ -36,7 +36,7 @@ func (t *Tap) Feed(lines []wire.Window, out record.Sink) {
 		if i < len(t.lines) {
 			t.lines[i].Feed(&lines[i], out)
 		} else {
-			t.flow[i-len(t.lines)].feed(&lines[i], out)
+			t.flow[i-len(t.lines)].Feed(&lines[i], out)
 		}
 	}
 }
@@ -57,29 +57,5 @@ func (t *Tap) Rest(out record.Sink) {
 func (t *Tap) Flush(out record.Sink) {
 	for _, r := range t.lines {
 		r.End(out)
-	}
-}
-
-// What a flow line says.
-const (
-	ready    = "ready to receive"
-	notReady = "not ready to receive"
-)
-
-// flowLine tells of the changes of a line with which an end says that it can
-// receive: low is ready.
-type flowLine struct {
-	rec record.Record
-}
-
-func (f *flowLine) feed(w *wire.Window, out record.Sink) {
-	high := w.High
-	for _, t := range w.Toggles {
-		high = !high
-		f.rec.Start, f.rec.End, f.rec.Text = t, t, ready
-		if high {
-			f.rec.Text = notReady
-		}
-		out.Put(&f.rec)
 	}
 }

@@ -101,7 +101,11 @@ func ConfigOf(l *bench.Link) (Config, error) {
 	if !ok || l.Port == nil {
 		return Config{}, fmt.Errorf("link %s has no serial port", l.Name)
 	}
-	return Config{Path: l.Port.Path, Rate: u.Wanted, Frame: u.MCU.Frame, Flow: l.Port.Flow, DTR: l.Port.DTR, RTS: l.Port.RTS}, nil
+	flow := l.Port.Flow
+	if flow == "" {
+		flow = u.MCU.Flow.String()
+	}
+	return Config{Path: l.Port.Path, Rate: u.Wanted, Frame: u.MCU.Frame, Flow: flow, DTR: l.Port.DTR, RTS: l.Port.RTS}, nil
 }
 
 // handle is an open port.
