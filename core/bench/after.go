@@ -2,6 +2,7 @@ package bench
 
 import (
 	"fmt"
+	"slices"
 
 	"gavrix.org/gavrix/core/device"
 	"gavrix.org/gavrix/core/operation"
@@ -15,6 +16,7 @@ const mostAfter = 300
 // After says what the part that a record is with does just behind it: what its bits switch
 // and where it stands, as far as earlier records tell and the record itself does not.
 func (m *Meanings) After(link string, r *record.Record, all []*operation.Meaning) []string {
+	all = slices.DeleteFunc(slices.Clone(all), func(x *operation.Meaning) bool { return x.Laid != nil })
 	if m == nil || m.reader == nil || len(all) == 0 {
 		return nil
 	}

@@ -19,6 +19,7 @@ import (
 type Meanings struct {
 	parts  map[string][]*operation.Part
 	talks  map[string][]*operation.Talk // of the parts that are asked and answer
+	laying map[string][]*operation.Laying
 	reader *records.Reader
 	kept   map[recordKey][]*operation.Meaning
 	pages  map[string]uint64 // of parts, as what came in order tells
@@ -37,7 +38,7 @@ func (b *Bench) Meanings() *Meanings {
 	if b == nil {
 		return nil
 	}
-	m := &Meanings{parts: map[string][]*operation.Part{}, talks: map[string][]*operation.Talk{}, kept: map[recordKey][]*operation.Meaning{}, pages: map[string]uint64{}}
+	m := &Meanings{parts: map[string][]*operation.Part{}, talks: map[string][]*operation.Talk{}, laying: map[string][]*operation.Laying{}, kept: map[recordKey][]*operation.Meaning{}, pages: map[string]uint64{}}
 	for _, l := range b.Links {
 		m.parts[l.Name] = l.Parts()
 		m.begin(l.Name)
@@ -47,11 +48,14 @@ func (b *Bench) Meanings() *Meanings {
 
 // begin forgets what was asked on a link.
 func (m *Meanings) begin(link string) {
-	m.talks[link] = nil
+	m.talks[link], m.laying[link] = nil, nil
 	for _, p := range m.parts[link] {
 		delete(m.pages, link+"\x00"+p.Name)
 		if t := p.Talk(); t != nil {
 			m.talks[link] = append(m.talks[link], t)
+		}
+		if l := p.Laying(); l != nil {
+			m.laying[link] = append(m.laying[link], l)
 		}
 	}
 }
@@ -84,7 +88,7 @@ func (m *Meanings) Of(link string, r *record.Record) []*operation.Meaning {
 	if has {
 		return out
 	}
-	if r.Kind != record.Transaction && len(m.talks[link]) > 0 {
+	if r.Kind != record.Transaction && (len(m.talks[link]) > 0 || r.Kind == record.Chars && len(m.laying[link]) > 0) {
 		m.lookBack(link, r)
 	}
 	out = m.read(link, r)
@@ -100,7 +104,7 @@ func (m *Meanings) read(link string, r *record.Record) []*operation.Meaning {
 	if r.Kind == record.Transaction {
 		if x, known := operation.Of(m.parts[link], r, func(p *operation.Part) uint64 { return m.page(link, r, p) }); known {
 			m.turned(link, x)
-			return []*operation.Meaning{x}
+			return append([]*operation.Meaning{x}, m.laid(link, r)...)
 		}
 	}
 	return m.take(link, r)
@@ -181,12 +185,24 @@ func (m *Meanings) take(link string, r *record.Record) []*operation.Meaning {
 			}
 		}
 	}
+	return append(out, m.laid(link, r)...)
+}
+
+// laid gives the messages with layouts that end in a record.
+func (m *Meanings) laid(link string, r *record.Record) []*operation.Meaning {
+	var out []*operation.Meaning
+	for _, l := range m.laying[link] {
+		out = append(out, l.Take(r)...)
+	}
 	return out
 }
 
 // Between gives what ends in some bytes of a record.
 func Between(all []*operation.Meaning, from, to int) []*operation.Meaning {
 	return slices.DeleteFunc(slices.Clone(all), func(x *operation.Meaning) bool {
+		if x.Laid != nil {
+			return x.Laid.To <= from || x.Laid.To > to
+		}
 		return x.Message != nil && (x.Message.To <= from || x.Message.To > to)
 	})
 }

@@ -132,7 +132,7 @@ func (x *binder) pulse(l *Link, n *doc.Node) Model {
 	}
 	l.Ends[0].Settings, l.Ends[0].Toward = out.Sends, out.Sends
 	name := parts[0].Name
-	l.Ends = append(l.Ends, End{Name: name, About: parts[0].About, Source: parts[0].Source, Settings: out.Takes, Toward: out.Sends})
+	l.Ends = append(l.Ends, End{Name: name, About: parts[0].About, Source: parts[0].Source, Settings: out.Takes, Toward: out.Sends, Part: parts[0]})
 	return out
 }
 

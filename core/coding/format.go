@@ -73,6 +73,9 @@ func (f *Format) Decode(raw uint64) Value {
 // Words is a value that is a text.
 func Words(text string) Value { return Value{Code: strconv.Quote(text)} }
 
+// Exactly is a value that is a number without bits, with its unit.
+func Exactly(r *big.Rat, unit string) Value { return Value{Number: r, Unit: unit} }
+
 // Hex gives the bits with as many digits as they need.
 func (v *Value) Hex() string { return fmt.Sprintf("0x%0*X", (v.Bits+3)/4, v.Raw) }
 
@@ -145,31 +148,9 @@ func (f *Format) Encode(text string) (Written, error) {
 		}
 		return Written{Value: f.Decode(raw)}, nil
 	}
-	m := quantityForm.FindStringSubmatch(text)
-	if m == nil {
-		return Written{}, fmt.Errorf("%q is no value%s", text, f.known())
-	}
-	asked, ok := new(big.Rat).SetString(m[1])
-	if !ok {
-		return Written{}, fmt.Errorf("%q is no number", m[1])
-	}
-	power := 0
-	if m[2] != "" {
-		power, _ = strconv.Atoi(m[2])
-	}
-	if unit := strings.TrimSpace(m[3]); unit != "" && unit != f.Unit {
-		p, known := f.prefix(unit)
-		if !known {
-			if f.Unit == "" {
-				return Written{}, fmt.Errorf("%q: the field has no unit%s", text, f.known())
-			}
-			return Written{}, fmt.Errorf("%q: the unit of the field is %s", text, f.Unit)
-		}
-		power += p
-	}
-	asked.Mul(asked, tens(power))
-	if f.Least != nil && asked.Cmp(f.Least) < 0 || f.Most != nil && asked.Cmp(f.Most) > 0 {
-		return Written{}, fmt.Errorf("%s is outside %s", f.Quantity(asked), f.bounds())
+	asked, err := f.Asked(text)
+	if err != nil {
+		return Written{}, err
 	}
 	number := new(big.Rat).Set(asked)
 	if f.Offset != nil {
@@ -192,6 +173,43 @@ func (f *Format) Encode(text string) (Written, error) {
 		return Written{}, fmt.Errorf("%s is outside what the %d bits hold, %s to %s", f.Quantity(asked), f.Bits, f.Quantity(least), f.Quantity(most))
 	}
 	return Written{Value: f.Decode(raw), Rounded: !exact, Asked: asked}, nil
+}
+
+// Asked reads a text as a quantity of the field, in its unit or one with another prefix,
+// within its bounds.
+func (f *Format) Asked(text string) (*big.Rat, error) {
+	asked, err := f.Amount(text)
+	if err == nil && (f.Least != nil && asked.Cmp(f.Least) < 0 || f.Most != nil && asked.Cmp(f.Most) > 0) {
+		return nil, fmt.Errorf("%s is outside %s", f.Quantity(asked), f.bounds())
+	}
+	return asked, err
+}
+
+// Amount is Asked without bounds.
+func (f *Format) Amount(text string) (*big.Rat, error) {
+	m := quantityForm.FindStringSubmatch(strings.TrimSpace(text))
+	if m == nil {
+		return nil, fmt.Errorf("%q is no value%s", text, f.known())
+	}
+	asked, ok := new(big.Rat).SetString(m[1])
+	if !ok {
+		return nil, fmt.Errorf("%q is no number", m[1])
+	}
+	power := 0
+	if m[2] != "" {
+		power, _ = strconv.Atoi(m[2])
+	}
+	if unit := strings.TrimSpace(m[3]); unit != "" && unit != f.Unit {
+		p, known := f.prefix(unit)
+		if !known {
+			if f.Unit == "" {
+				return nil, fmt.Errorf("%q: the field has no unit%s", text, f.known())
+			}
+			return nil, fmt.Errorf("%q: the unit of the field is %s", text, f.Unit)
+		}
+		power += p
+	}
+	return asked.Mul(asked, tens(power)), nil
 }
 
 // Range gives the least and the greatest quantity that the bits hold.

@@ -185,7 +185,7 @@ func (m *Map) TextAt(number uint64) *Text {
 
 // unused holds what only parts that are asked have against a part that is not.
 func unused(root *doc.Node) []finding.Finding {
-	for _, key := range []string{"packet", "refusals", "texts", "objects", "frames"} {
+	for _, key := range []string{"refusals", "texts", "objects", "frames"} {
 		if n := root.Get(key); n != nil {
 			return []finding.Finding{{Severity: finding.Error, Code: "no-registers", Where: n.KeyPlace(), Seen: key + " without registers or access", Change: "add `registers:` and `access:`"}}
 		}

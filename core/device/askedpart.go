@@ -123,12 +123,7 @@ func (p *Part) barred(name string) bool {
 		}
 		var in []float64
 		for _, v := range b.Inputs {
-			d := v.Decode(p.content)
-			f := float64(d.Raw) // of a code
-			if d.Number != nil {
-				f, _ = d.Number.Float64()
-			}
-			in = append(in, f)
+			in = append(in, p.number(v))
 		}
 		if v := b.While.Value(in...); v != 0 {
 			return true

@@ -13,6 +13,7 @@ import (
 	"gavrix.org/gavrix/core/bus/spi"
 	"gavrix.org/gavrix/core/doc"
 	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/packet"
 )
 
 // Device is a described part.
@@ -26,6 +27,10 @@ type Device struct {
 	Talks *Talker
 	// Map is what a part with registers holds; nil where the file describes none.
 	Map *Map
+	// Layouts are how values stand in its messages.
+	Layouts []*Layout
+	// Framing is how messages stand in its characters; nil on other kinds of bus.
+	Framing *packet.Format
 	// Acts is what a simulated part with registers does by itself.
 	Acts *Acts
 }
@@ -46,6 +51,9 @@ func schema() *doc.Type {
 			doc.Key{Name: "source", Doc: "document and page that the facts come from", Type: doc.AnyText},
 			doc.Key{Name: "end", Doc: "the part's end of the link, as its sheet words it", Type: k.EndSchema, Required: true},
 		)
+		if _, has := laids[k.Name]; has {
+			t = t.With(layoutsKey(k.Name))
+		}
 		if r, has := reaches[k.Name]; has {
 			t = t.With(mapKeys(r.messages)...)
 			if r.keys != nil {
@@ -137,6 +145,9 @@ func Read(dir fs.FS, name string, text []byte) (*Device, []finding.Finding) {
 		if faults := bindMap(dir, d, root); len(faults) > 0 {
 			return nil, faults
 		}
+	}
+	if faults := bindLayouts(d, root); len(faults) > 0 {
+		return nil, faults
 	}
 	if b, has := behaviours[d.Kind.Name]; has {
 		if faults := b.bind(d, root.Map("behaviour")); len(faults) > 0 {

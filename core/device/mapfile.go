@@ -50,16 +50,22 @@ var amountType = doc.Scalar("a number or a fraction with its unit, as 0.25 Pa or
 
 // meaning are the keys of what bits mean.
 func meaning() []doc.Key {
-	return append(effectKeys(), []doc.Key{
+	return append(effectKeys(), append(formatKeys(),
+		doc.Key{Name: "warn", Doc: "contents with which something is to be known: their numbers and what", Type: doc.MapOf(doc.AnyText)},
+	)...)
+}
+
+// formatKeys are those of what a number stands for.
+func formatKeys() []doc.Key {
+	return []doc.Key{
 		{Name: "about", Doc: "what it is", Type: doc.AnyText},
 		{Name: "coding", Doc: "how the number stands in the bits", Type: doc.Enum(coding.Names()...), Default: "unsigned"},
 		{Name: "scale", Doc: "what one count is, with its unit, as 0.25 Pa or 1/128 °C", Type: amountType},
 		{Name: "offset", Doc: "what is added to the scaled number, as 25 °C", Type: amountType},
 		{Name: "codes", Doc: "values with a meaning of their own: their numbers and words", Type: doc.MapOf(doc.AnyText)},
-		{Name: "warn", Doc: "contents with which something is to be known: their numbers and what", Type: doc.MapOf(doc.AnyText)},
 		{Name: "least", Doc: "the least that may be written", Type: amountType},
 		{Name: "greatest", Doc: "the greatest that may be written", Type: amountType},
-	}...)
+	}
 }
 
 // mapKeys are what a device file says of registers.
@@ -179,6 +185,11 @@ type mapper struct {
 
 func (x *mapper) fault(code string, n *doc.Node, change, format string, args ...any) {
 	x.faults = append(x.faults, finding.Finding{Severity: finding.Error, Code: code, Where: n.Place(), Seen: fmt.Sprintf(format, args...), Change: change})
+}
+
+// faultOf is fault at the key of something that goes over several lines.
+func (x *mapper) faultOf(code string, n *doc.Node, change, format string, args ...any) {
+	x.faults = append(x.faults, finding.Finding{Severity: finding.Error, Code: code, Where: n.KeyPlace(), Seen: fmt.Sprintf(format, args...), Change: change})
 }
 
 // bindMap reads the registers of a device file that was validated; nil where it names
@@ -388,8 +399,14 @@ func (x *mapper) sides(o, r *Register, n *doc.Node) bool {
 	return true
 }
 
-// format reads what the bits of a value mean.
+// format reads what the bits of a value mean, and what they do.
 func (x *mapper) format(v *Value, n *doc.Node, bits int) {
+	x.means(v, n, bits)
+	x.effect(v, n)
+}
+
+// means reads what the bits of a value mean.
+func (x *mapper) means(v *Value, n *doc.Node, bits int) {
 	v.Bits = bits
 	v.Coding, _ = coding.Parse(doc.Of[string](n, "coding"))
 	if err := v.Coding.Check(bits); err != nil {
@@ -430,7 +447,6 @@ func (x *mapper) format(v *Value, n *doc.Node, bits int) {
 		}
 		v.Warns[raw] = c.Scalar
 	}
-	defer x.effect(v, n)
 	words := map[string]bool{}
 	for _, c := range n.Get("codes").All() {
 		raw, err := strconv.ParseUint(c.Key, 0, 64)
@@ -523,17 +539,18 @@ func (x *mapper) calculated(v *Value, n, from *doc.Node) {
 	x.m.Values = append(x.m.Values, v)
 }
 
+// inExpressions is a name as expressions write it.
+func inExpressions(name string) string {
+	return strings.ReplaceAll(strings.ReplaceAll(name, ".", "_"), "-", "_")
+}
+
 // expression reads an expression of values, whose names stand there with _ for - and
 // dots; coded: those with a table of codes are their numbers there.
 func (x *mapper) expression(of string, at *doc.Node, coded bool) (*formula.Formula, []*Value, bool) {
 	var names []string
 	var known []*Value
-	used := identifier.FindAllString(at.Scalar, -1)
-	for _, o := range x.m.Values {
-		name := strings.ReplaceAll(strings.ReplaceAll(o.Name, ".", "_"), "-", "_")
-		if o.From == nil && (coded || len(o.Codes) == 0) && slices.Contains(used, name) && !slices.Contains(names, name) {
-			names, known = append(names, name), append(known, o)
-		}
+	for _, v := range x.variables(at.Scalar, coded) {
+		names, known = append(names, v.name), append(known, v.Value)
 	}
 	f, err := formula.New(at.Scalar, names...)
 	if err != nil {

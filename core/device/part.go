@@ -2,7 +2,6 @@ package device
 
 import (
 	"fmt"
-	"math/big"
 	"slices"
 	"strconv"
 
@@ -216,24 +215,7 @@ func (p *Part) Freeze(t quantity.Time) {
 
 // at gives the bits of what the value follows; it stops at the ends of its range.
 func (m *Move) at(t quantity.Time) uint64 {
-	n := new(big.Rat).SetFloat64(m.Of.Value(t.Seconds()))
-	if n == nil {
-		return 0
-	}
-	f := &m.Value.Format
-	if least, most := f.Range(); n.Cmp(least) < 0 {
-		n = least
-	} else if n.Cmp(most) > 0 {
-		n = most
-	}
-	if f.Offset != nil {
-		n.Sub(n, f.Offset)
-	}
-	if f.Scale != nil {
-		n.Quo(n, f.Scale)
-	}
-	raw, _, _ := f.Coding.Bits(n, f.Bits)
-	return raw
+	return nearestBits(&m.Value.Format, m.Of.Value(t.Seconds()))
 }
 
 func (p *Part) content(r *Register) uint64 { return p.holds[r] }

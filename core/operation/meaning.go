@@ -14,6 +14,8 @@ import (
 // Meaning is what a transaction says of a part's registers.
 type Meaning struct {
 	Part *Part
+	// Laid is a message that has a layout; nil of operations.
+	Laid *Laid
 	Plan *access.Plan
 	// Contents are those of the registers that were read or written.
 	Contents map[*device.Register]uint64
@@ -219,6 +221,9 @@ func (m *Meaning) CameBack(r *device.Register) bool {
 
 // Registers are those whose contents were read or written.
 func (m *Meaning) Registers() []*device.Register {
+	if m.Laid != nil {
+		return nil
+	}
 	var out []*device.Register
 	for _, r := range m.Part.Map.Registers {
 		if _, has := m.Contents[r]; has {
@@ -231,6 +236,9 @@ func (m *Meaning) Registers() []*device.Register {
 // Values are what the contents mean: values of several registers that are all there, and
 // registers that belong to none of them.
 func (m *Meaning) Values() []*device.Value {
+	if m.Laid != nil {
+		return nil
+	}
 	var out []*device.Value
 	used := map[*device.Register]bool{}
 	for _, v := range m.Part.Map.Values {
@@ -258,6 +266,9 @@ func (m *Meaning) Values() []*device.Value {
 
 // Details lists what the contents mean, a line each: values, registers, fields.
 func (m *Meaning) Details() []string {
+	if m.Laid != nil {
+		return m.Laid.Details()
+	}
 	if m.Plan == nil && m.Moved == "" {
 		return nil
 	}
@@ -299,6 +310,9 @@ func (m *Meaning) Details() []string {
 
 // Sentence says what the transaction is: `leaf-angle.angle read 31.4 °`.
 func (m *Meaning) Sentence() string {
+	if m.Laid != nil {
+		return m.Laid.Sentence(m.Part.Name)
+	}
 	if m.Moved != "" {
 		return m.Part.Name + ": " + m.Moved
 	}

@@ -51,8 +51,9 @@ type Message struct {
 	Again bool
 	// Partly: a piece of a transfer that takes several frames.
 	Partly bool
-	// To is the index behind its last byte in the record.
-	To int
+	// From is the index of its first byte in the record, 0 where it began in one before; To
+	// that behind its last byte.
+	From, To int
 }
 
 // Talk follows the messages between the MCU and a part that answers, record by record.

@@ -23,7 +23,7 @@ var uartWire = wire{
 }
 
 func characterTalkWith(p *Part) *Talk {
-	x := &characterTalk{Talk: &Talk{part: p}, readers: map[stream]*reading{}}
+	x := &characterTalk{Talk: &Talk{part: p}, streams: newStreams(p.Map.Dialogue.Packet)}
 	x.follow = x.take
 	return x.Talk
 }
@@ -62,12 +62,19 @@ type reading struct {
 	found  []packet.Event
 }
 
-type characterTalk struct {
-	*Talk
+// streams takes the packets out of what is sent on a character link, each way as each
+// receiver saw it.
+type streams struct {
+	format  *packet.Format
 	readers map[stream]*reading
 }
 
-func (x *characterTalk) take(r *record.Record) []Message {
+func newStreams(f *packet.Format) *streams {
+	return &streams{format: usualFraming(f), readers: map[stream]*reading{}}
+}
+
+// take gives the messages that end in a record; those that are none have Dropped.
+func (x *streams) take(r *record.Record) []Message {
 	if r.Kind != record.Chars || r.Wide || r.From != record.MCU && r.From != record.Device {
 		return nil
 	}
@@ -75,7 +82,7 @@ func (x *characterTalk) take(r *record.Record) []Message {
 	rd := x.readers[key]
 	if rd == nil {
 		rd = &reading{}
-		rd.Reader = packet.NewReader(x.part.Map.Dialogue.Packet, func(e packet.Event) { rd.found = append(rd.found, e) })
+		rd.Reader = packet.NewReader(x.format, func(e packet.Event) { rd.found = append(rd.found, e) })
 		x.readers[key] = rd
 	}
 	var out []Message
@@ -88,14 +95,9 @@ func (x *characterTalk) take(r *record.Record) []Message {
 		rd.starts, rd.ends = append(rd.starts, start), append(rd.ends, start+r.Each)
 		rd.Reader.Take(b, r.FlagsAt(i) != 0)
 		for _, e := range rd.found {
-			m := Message{FromPart: r.From == record.Device, Seen: r.Seen, Start: rd.starts[e.From-first], End: rd.ends[e.To-1-first], Content: e.Content, To: i + 1}
-			switch {
-			case e.Why != packet.Good:
+			m := Message{FromPart: r.From == record.Device, Seen: r.Seen, Start: rd.starts[e.From-first], End: rd.ends[e.To-1-first], Content: e.Content, From: max(i+1-(e.To-e.From), 0), To: i + 1}
+			if e.Why != packet.Good {
 				m.Dropped = fmt.Sprintf("%s: %s", e.Why, bytesNoun(e.To-e.From))
-			case m.FromPart:
-				x.answer(&m)
-			default:
-				x.request(&m)
 			}
 			out = append(out, m)
 		}
@@ -107,6 +109,33 @@ func (x *characterTalk) take(r *record.Record) []Message {
 		}
 	}
 	return out
+}
+
+type characterTalk struct {
+	*Talk
+	streams *streams
+}
+
+func (x *characterTalk) take(r *record.Record) []Message {
+	out := x.streams.take(r)
+	for i := range out {
+		switch m := &out[i]; {
+		case m.Dropped != "":
+		case m.FromPart:
+			x.answer(m)
+		default:
+			x.request(m)
+		}
+	}
+	return out
+}
+
+// usualFraming is that of lines.
+func usualFraming(f *packet.Format) *packet.Format {
+	if f == nil {
+		return &packet.Format{End: []byte("\n"), Most: 256}
+	}
+	return f
 }
 
 func bytesNoun(n int) string { return quantity.Count(n, "byte") }

@@ -123,10 +123,10 @@ type canBus struct {
 
 // canPart is a device whose registers are described, at its node.
 type canPart struct {
+	*device.Device // nil of the MCU
 	*device.CANPart
-	part      *device.Part
-	described *device.Device
-	cells     *device.Cells
+	part  *device.Part
+	cells *device.Cells
 }
 
 // canReply is a frame that a device will send.
@@ -163,8 +163,8 @@ func (b *canBus) hold(on bool) {
 func newCANBus(p place, l *bench.Link) simulated {
 	b := &canBus{wires: wires{place: p}, link: l.Name, off: map[string]bool{}, parts: make([]canPart, len(l.Ends))}
 	for i, e := range l.Ends {
+		b.parts[i].Device = e.Part
 		if e.Part != nil && e.Part.Map != nil {
-			b.parts[i].described = e.Part
 			b.begins(i)
 		}
 	}
@@ -175,16 +175,16 @@ func newCANBus(p place, l *bench.Link) simulated {
 // begins lets a device begin as it is after power-up.
 func (b *canBus) begins(i int) {
 	p := &b.parts[i]
-	if p.described == nil {
+	if p.Device == nil || p.Map == nil {
 		return
 	}
 	if p.part != nil {
 		p.part.PowerLost(b.w.now, func() byte { return byte(b.w.rng.Uint32()) })
 	}
-	if m := p.described.Map.Memory; m != nil && (p.cells == nil || !m.Lasting) {
-		p.cells = p.described.NewCells()
+	if m := p.Map.Memory; m != nil && (p.cells == nil || !m.Lasting) {
+		p.cells = p.Device.NewCells()
 	}
-	p.CANPart, p.part = p.described.OnCAN(b.w.now, p.cells)
+	p.CANPart, p.part = p.Device.OnCAN(b.w.now, p.cells)
 }
 
 // key identifies a frame's identifier.
@@ -239,8 +239,8 @@ func (b *canBus) start(n Nodes) {
 			b.sender[key(m.Frame)] = end
 			b.due = append(b.due, due{i, m, b.w.now + b.beat() + m.Period*quantity.Time(k+1)/quantity.Time(len(e.Messages)+1)})
 		}
-		if i < len(b.parts) && b.parts[i].described != nil {
-			talk := b.parts[i].described.Map.Dialogue
+		if i < len(b.parts) && b.parts[i].Device != nil && b.parts[i].Map != nil {
+			talk := b.parts[i].Map.Dialogue
 			b.sender[key(can.Frame{ID: talk.Response.ID, Extended: talk.Response.Extended})] = end
 			b.sender[key(can.Frame{ID: talk.Request.ID, Extended: talk.Request.Extended})] = record.MCU
 		}
@@ -322,7 +322,11 @@ func (b *canBus) runs() {
 		if d.at <= b.w.now {
 			// A node with a full queue skips its turn.
 			if node := b.nodes[d.node]; node != nil && node.Queued() < len(b.now.Ends[d.node].Messages) {
-				node.Send(d.message.Frame)
+				f := d.message.Frame
+				if p := &b.parts[d.node]; p.Device != nil {
+					f = p.Fill(f, p.part, b.w.now)
+				}
+				node.Send(f)
 				b.bus.Wake()
 			}
 			d.at += d.message.Period

@@ -177,10 +177,12 @@ func TestErrorMarks(t *testing.T) {
 	assert.Equal(t, record.Noise, l.Done[0].AllFlags())
 	l = see(spiked, Config{Frame: f, Oversampling: 16})
 	assert.Equal(t, []byte{0xfb}, l.Done[0].Data)
-	// A line that nobody drives is marked.
-	l = &record.List{}
-	NewReceiver(Config{Frame: f, Period: p}).Feed(&wire.Window{To: quantity.Second, High: true, Toggles: tog, Unknown: []wire.Span{{From: mid - 1000, To: mid + 1000}}}, l)
-	assert.Equal(t, record.Floating, l.Done[0].AllFlags())
+	// A line that nobody drives is marked, and one that two drive.
+	for open, mark := range map[bool]record.Flags{true: record.Floating, false: record.Collision} {
+		l = &record.List{}
+		NewReceiver(Config{Frame: f, Period: p}).Feed(&wire.Window{To: quantity.Second, High: true, Toggles: tog, Unknown: []wire.Span{{From: mid - 1000, To: mid + 1000, Open: open}}}, l)
+		assert.Equal(t, mark, l.Done[0].AllFlags())
+	}
 }
 
 func TestParityWorkedOut(t *testing.T) {

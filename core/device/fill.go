@@ -1,0 +1,131 @@
+package device
+
+import (
+	"math/big"
+	"slices"
+
+	"gavrix.org/gavrix/core/bus/can"
+	"gavrix.org/gavrix/core/coding"
+	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/formula"
+	"gavrix.org/gavrix/core/layout"
+	"gavrix.org/gavrix/core/quantity"
+)
+
+// Holding is what a simulated part puts into a value of its messages.
+type Holding struct {
+	Field *layout.Field
+	Of    *formula.Formula // of t, the time in seconds, and of the inputs
+	// Inputs are values of the part's registers.
+	Inputs []*Value
+}
+
+// holds reads what a simulated part puts into the values of a layout.
+func (x *mapper) holds(d *Device, l *Layout, n *doc.Node, fields []*layout.Field, nodes []*doc.Node) {
+	for i, f := range fields {
+		at := nodes[i].Get("holds")
+		if at == nil {
+			continue
+		}
+		sent := slices.ContainsFunc(d.End.(can.End).Messages, func(m can.Message) bool {
+			return m.Frame.ID == l.ID.ID && m.Frame.Extended == l.ID.Extended
+		})
+		if !sent {
+			x.fault("holds-without-message", at, "add the message to `end.messages`, or leave it out", "layout %s: the part sends no message with this identifier by itself", n.Key)
+			return
+		}
+		h := Holding{Field: f}
+		names := []string{"t"}
+		if d.Map != nil {
+			y := &mapper{m: d.Map}
+			known := y.variables(at.Scalar, true)
+			for _, k := range known {
+				names, h.Inputs = append(names, k.name), append(h.Inputs, k.Value)
+			}
+		}
+		var err error
+		if h.Of, err = formula.New(at.Scalar, names...); err != nil {
+			x.fault("bad-expression", at, "t is the time in seconds; the part's values are known by their names, with _ in place of - and .", "layout %s: %s: %v", n.Key, f.Name, err)
+			return
+		}
+		l.Holds = append(l.Holds, h)
+	}
+}
+
+// variable is a value as expressions name it.
+type variable struct {
+	name string
+	*Value
+}
+
+// variables gives the values whose names stand in an expression; coded: those with codes too.
+func (x *mapper) variables(text string, coded bool) []variable {
+	var out []variable
+	used := identifier.FindAllString(text, -1)
+	for _, o := range x.m.Values {
+		name := inExpressions(o.Name)
+		if o.From == nil && (coded || len(o.Codes) == 0) && slices.Contains(used, name) && !slices.ContainsFunc(out, func(v variable) bool { return v.name == name }) {
+			out = append(out, variable{name, o})
+		}
+	}
+	return out
+}
+
+// Fill puts what the simulated part holds at a time into the bytes of one of its messages;
+// part may be nil.
+func (d *Device) Fill(f can.Frame, part *Part, now quantity.Time) can.Frame {
+	frozen := false
+	for _, l := range d.Layouts {
+		if l.ID == nil || l.ID.ID != f.ID || l.ID.Extended != f.Extended || len(l.Holds) == 0 {
+			continue
+		}
+		words := layout.Words(f.Data)
+		if !l.Fits(words) {
+			continue
+		}
+		if part != nil && !frozen {
+			part.Freeze(now)
+			frozen = true
+		}
+		for _, h := range l.Holds {
+			in := []float64{now.Seconds()}
+			for _, v := range h.Inputs {
+				in = append(in, part.number(v))
+			}
+			h.Field.Put(words, nearestBits(&h.Field.Format, h.Of.Value(in...)))
+		}
+		f.Data = l.Bytes(words)
+	}
+	return f
+}
+
+// number gives a value that the part holds as a number; of a code its number.
+func (p *Part) number(v *Value) float64 {
+	d := v.Decode(p.content)
+	if d.Number == nil {
+		return float64(d.Raw)
+	}
+	f, _ := d.Number.Float64()
+	return f
+}
+
+// nearestBits gives the bits of the quantity of a format that is nearest to a number.
+func nearestBits(f *coding.Format, number float64) uint64 {
+	n := new(big.Rat).SetFloat64(number)
+	if n == nil {
+		return 0
+	}
+	if least, most := f.Range(); n.Cmp(least) < 0 {
+		n = least
+	} else if n.Cmp(most) > 0 {
+		n = most
+	}
+	if f.Offset != nil {
+		n.Sub(n, f.Offset)
+	}
+	if f.Scale != nil {
+		n.Quo(n, f.Scale)
+	}
+	raw, _, _ := f.Coding.Bits(n, f.Bits)
+	return raw
+}

@@ -1,0 +1,311 @@
+package operation
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"gavrix.org/gavrix/core/bus/i2c"
+	"gavrix.org/gavrix/core/device"
+	"gavrix.org/gavrix/core/layout"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+)
+
+// Laid is a message of a part that has a layout.
+type Laid struct {
+	Layout *device.Layout // nil of one that has none
+	Values []layout.Value
+	// Start and End are its times, From and To the words of the record that it stands in,
+	// To behind the last one.
+	Start, End quantity.Time
+	From, To   int
+	FromPart   bool
+	Seen       record.End
+	// Words is how many there are, Unexplained those that no row is about.
+	Words       int
+	Unexplained []int
+	// Why says why a message of text is none of any layout.
+	Why string
+	// Again: another receiver's record showed the same message before.
+	Again bool
+}
+
+// exchange is a message as a record of some kind of bus has it.
+type exchange struct {
+	words      []uint64
+	begins     []uint64 // what the MCU sent in the same exchange
+	fromPart   bool
+	start, end quantity.Time
+	from, to   int
+	id         *device.Identifier
+	dropped    string
+}
+
+// Laying takes the messages of a part that have layouts out of the records of its link.
+type Laying struct {
+	part  *Part
+	take  func(r *record.Record) []exchange
+	last  [2]Laid
+	texts bool
+}
+
+// Laying gives what follows the part's messages; nil where its file has no layouts.
+func (p *Part) Laying() *Laying {
+	if len(p.Layouts) == 0 {
+		return nil
+	}
+	l := &Laying{part: p}
+	switch make, has := exchanges[p.Kind.Name]; {
+	case has:
+		l.take = make(p)
+	default:
+		return nil
+	}
+	l.texts = slices.ContainsFunc(p.Layouts, func(x *device.Layout) bool { return x.Text != nil })
+	return l
+}
+
+// Part is the part whose messages are followed.
+func (l *Laying) Part() *Part { return l.part }
+
+// Take gives the messages that end in a record; records come in the order of their ends
+// where messages go over several.
+func (l *Laying) Take(r *record.Record) []*Meaning {
+	var out []*Meaning
+	for _, e := range l.take(r) {
+		x, ok := l.laid(&e)
+		if !ok {
+			continue
+		}
+		x.Seen = r.Seen
+		side := 0
+		if x.FromPart {
+			side = 1
+		}
+		old := &l.last[side]
+		x.Again = old.Seen != x.Seen && old.Layout == x.Layout && old.End > x.Start && x.End > old.Start
+		*old = x
+		out = append(out, &Meaning{Part: l.part, Laid: &x})
+	}
+	return out
+}
+
+// laid finds the layout of a message.
+func (l *Laying) laid(e *exchange) (Laid, bool) {
+	x := Laid{Start: e.start, End: e.end, From: e.from, To: e.to, FromPart: e.fromPart, Words: len(e.words)}
+	if e.dropped != "" {
+		x.Why = e.dropped
+		return x, true
+	}
+	why, tried := "", 0
+	for _, k := range l.part.Layouts {
+		if k.ID == nil && k.FromMCU == e.fromPart || k.ID != nil && (e.id == nil || *k.ID != *e.id) || !begins(e.begins, k.Begins) {
+			continue
+		}
+		if k.Text != nil {
+			tried++
+			values, no := k.Read(bytesOf(e.words))
+			if no == "" {
+				x.Layout, x.Values = k, values
+				return x, true
+			}
+			if why == "" || len(values) > len(x.Values) {
+				why, x.Values = no, values
+			}
+			continue
+		}
+		if k.Fits(e.words) {
+			x.Layout, x.Values, x.Unexplained = k, k.Decode(e.words), k.Unexplained(len(e.words))
+			return x, true
+		}
+	}
+	x.Values = nil
+	if x.Why = why; tried > 1 {
+		x.Why = "it is none of the texts that its file describes; nearest: " + why
+	}
+	return x, tried > 0
+}
+
+func begins(words, with []uint64) bool {
+	return len(words) >= len(with) && slices.Equal(words[:len(with)], with)
+}
+
+func bytesOf(words []uint64) []byte {
+	out := make([]byte, len(words))
+	for i, w := range words {
+		out[i] = byte(w)
+	}
+	return out
+}
+
+// Sentence says what the message holds: `pump-drive pump status: mode raise, pressure 118.2 bar`.
+func (x *Laid) Sentence(part string) string {
+	if x.Layout == nil {
+		return part + ": " + x.Why
+	}
+	var parts []string
+	for i := range x.Values {
+		v := &x.Values[i]
+		if v.Missing {
+			parts = append(parts, v.Name+" is missing")
+			continue
+		}
+		parts = append(parts, v.Field.Name+" "+v.Meaning())
+	}
+	text := fmt.Sprintf("%s.%s %s", part, x.Layout.Name, strings.Join(parts, ", "))
+	if n := len(x.Unexplained); n > 0 {
+		text += fmt.Sprintf(" (+%s without a meaning)", quantity.Count(n, x.noun()))
+	}
+	return text
+}
+
+// noun is what a word of the message is called.
+func (x *Laid) noun() string {
+	if x.Layout.WordBits == 8 {
+		return "byte"
+	}
+	return "word"
+}
+
+// Details lists the values, a line each.
+func (x *Laid) Details() []string {
+	if x.Layout == nil {
+		return nil
+	}
+	var out []string
+	for i := range x.Values {
+		v := &x.Values[i]
+		switch {
+		case v.Missing:
+			out = append(out, v.Field.Name+": the message ends before it")
+			continue
+		case x.Layout.Text != nil:
+			out = append(out, fmt.Sprintf("%s = %s   characters %d to %d", v.Field.Name, v.Meaning(), v.From+1, v.To))
+			continue
+		}
+		text := v.Field.Name + " = " + v.Meaning()
+		if hex := v.Hex(); v.Meaning() != hex {
+			text += "  (" + hex + ")"
+		}
+		if v.Fault != "" {
+			text += "  ▲"
+		}
+		where := fmt.Sprintf("%s %d", x.noun(), v.From)
+		if v.To > v.From+1 {
+			where = fmt.Sprintf("%ss %d to %d", x.noun(), v.From, v.To-1)
+		}
+		out = append(out, text+"   "+where)
+	}
+	if len(x.Unexplained) > 0 {
+		var words []string
+		for _, w := range x.Unexplained {
+			words = append(words, fmt.Sprint(w))
+		}
+		out = append(out, "no row for "+x.noun()+" "+strings.Join(words, ", "))
+	}
+	return out
+}
+
+// exchanges gives, by kind of bus, what takes the messages of a part out of records.
+var exchanges = map[string]func(p *Part) func(r *record.Record) []exchange{
+	"uart":  laidCharacters,
+	"spi":   laidSPI,
+	"i2c":   laidI2C,
+	"can":   laidFrames,
+	"pulse": laidElements,
+}
+
+func whole(r *record.Record, words []uint64) exchange {
+	return exchange{words: words, begins: words, start: r.Start, end: r.End, to: r.Len()}
+}
+
+// laidFrames: a frame is a message.
+func laidFrames(*Part) func(r *record.Record) []exchange {
+	return func(r *record.Record) []exchange {
+		if r.Kind != record.Frame || r.Attr&(record.Incomplete|record.Remote) != 0 || r.AllFlags() != 0 {
+			return nil
+		}
+		e := whole(r, layout.Words(r.Data))
+		e.id, e.fromPart = &device.Identifier{ID: r.ID, Extended: r.Attr&record.Extended != 0}, true
+		return []exchange{e}
+	}
+}
+
+// laidElements: the elements between two latches are a message of the MCU.
+func laidElements(*Part) func(r *record.Record) []exchange {
+	return func(r *record.Record) []exchange {
+		if r.Kind != record.Transaction || r.AllFlags() != 0 {
+			return nil
+		}
+		return []exchange{whole(r, wide(r.Words(r.Data)))}
+	}
+}
+
+func wide(words []uint32) []uint64 {
+	out := make([]uint64, len(words))
+	for i, w := range words {
+		out[i] = uint64(w)
+	}
+	return out
+}
+
+// laidSPI: a transaction is a message each way.
+func laidSPI(p *Part) func(r *record.Record) []exchange {
+	return func(r *record.Record) []exchange {
+		if r.Kind != record.Transaction || r.From != record.Device+record.End(p.Index) || r.AllFlags()&(record.Short|record.CutOff|record.Clash) != 0 {
+			return nil
+		}
+		out := whole(r, wide(r.Words(r.Data)))
+		in := whole(r, wide(r.Words(r.Back)))
+		in.begins, in.fromPart = out.words, true
+		return []exchange{out, in}
+	}
+}
+
+// laidI2C: what is written behind the address is one message, what is read another.
+func laidI2C(p *Part) func(r *record.Record) []exchange {
+	return func(r *record.Record) []exchange {
+		if r.Kind != record.Transaction || r.AllFlags()&(record.CutOff|record.StopInByte|record.Stuck) != 0 {
+			return nil
+		}
+		address := p.End.(i2c.End).Address
+		var out []exchange
+		var written []uint64
+		at := 0
+		for _, x := range i2c.Parts(r) {
+			if x.Address != address.Number() || x.Ten != address.Ten() {
+				return nil
+			}
+			at++
+			if x.Ten && !x.Read {
+				at++ // the second byte of the address
+			}
+			words := layout.Words(x.Data)
+			e := exchange{words: words, begins: written, fromPart: x.Read, start: r.Start, end: r.End, from: at, to: at + len(words)}
+			if !x.Read {
+				written = words
+				e.begins = words
+			}
+			at += len(words)
+			if len(words) > 0 {
+				out = append(out, e)
+			}
+		}
+		return out
+	}
+}
+
+// laidCharacters: a packet, or a line, is a message.
+func laidCharacters(p *Part) func(r *record.Record) []exchange {
+	x := newStreams(p.Framing)
+	return func(r *record.Record) []exchange {
+		var out []exchange
+		for _, m := range x.take(r) {
+			e := exchange{words: layout.Words(m.Content), fromPart: m.FromPart, start: m.Start, end: m.End, from: m.From, to: m.To, dropped: m.Dropped}
+			e.begins = e.words
+			out = append(out, e)
+		}
+		return out
+	}
+}
