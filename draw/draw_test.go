@@ -64,9 +64,48 @@ func anyWave(rt *rapid.T) *scene.Scene {
 	return s
 }
 
+// anySeries is a picture of values over time, and of values against each other.
+func anySeries(rt *rapid.T) *scene.Scene {
+	s := &scene.Scene{Title: "values", To: 1000}
+	number := func(name string) float64 { return rapid.Float64Range(-1e6, 1e6).Draw(rt, name) }
+	low, high := number("low"), number("high")
+	scale := scene.Scale{Low: min(low, high), High: max(low, high), Unit: rapid.SampledFrom([]string{"", "bar"}).Draw(rt, "unit")}
+	lane := scene.Lane{Name: "pressure", Scale: &scale}
+	for k := range rapid.IntRange(0, 3).Draw(rt, "series") {
+		x := scene.Series{Name: fmt.Sprint("value ", k), Hue: k, Steps: rapid.Bool().Draw(rt, "steps"), Dots: rapid.Bool().Draw(rt, "dots")}
+		for at := quantity.Time(0); at < 900; at += 1 + quantity.Time(rapid.IntRange(0, 400).Draw(rt, "step")) {
+			a, b := number("a"), number("b")
+			p := scene.Point{At: at, To: at, First: a, Last: a, Least: a, Most: a, N: 1, Gap: rapid.Bool().Draw(rt, "gap")}
+			if rapid.Bool().Draw(rt, "many") {
+				p = scene.Point{At: at, To: at, First: a, Last: b, Least: min(a, b), Most: max(a, b), N: 7}
+			}
+			x.Points = append(x.Points, p)
+		}
+		lane.Series = append(lane.Series, x)
+	}
+	s.Lanes = []scene.Lane{lane}
+	c := scene.Chart{Title: "one against the other", XName: "sent", YName: "seen", X: scale, Y: scale}
+	for range rapid.IntRange(0, 5).Draw(rt, "points") {
+		c.Points = append(c.Points, scene.XY{X: number("x"), Y: number("y")})
+	}
+	for range rapid.IntRange(0, 3).Draw(rt, "bars") {
+		x := number("bar")
+		c.Bars = append(c.Bars, scene.Bar{X: x, To: x + 5, N: rapid.IntRange(0, 9).Draw(rt, "n")})
+	}
+	if rapid.Bool().Draw(rt, "line") {
+		c.Line, c.LineText = &[2]scene.XY{{X: scale.Low, Y: scale.Low}, {X: scale.High, Y: scale.High}}, "the line that fits best"
+	}
+	if rapid.Bool().Draw(rt, "chart") {
+		s.Charts = []scene.Chart{c}
+	}
+	return s
+}
+
 func anyScene(rt *rapid.T) *scene.Scene {
 	var s *scene.Scene
-	switch rapid.IntRange(0, 2).Draw(rt, "what") {
+	switch rapid.IntRange(0, 3).Draw(rt, "what") {
+	case 3:
+		s = anySeries(rt)
 	case 0:
 		s = anyWave(rt)
 	case 1:

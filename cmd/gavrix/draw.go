@@ -18,7 +18,7 @@ import (
 )
 
 func drawCommand() *cobra.Command {
-	return group("draw", "Draw pictures to SVG, PDF or text", drawFrame(), drawWave(), drawPlan(), drawTiming(), drawStartup(), drawRegisters(), drawTransfer())
+	return group("draw", "Draw pictures to SVG, PDF or text", drawFrame(), drawWave(), drawPlan(), drawTiming(), drawStartup(), drawRegisters(), drawTransfer(), drawPlot())
 }
 
 // columns checks the width of a text picture.

@@ -58,6 +58,9 @@ type Lane struct {
 	Hue    int
 	Cells  []Cell
 	Levels *Levels
+	// Series share a scale.
+	Series []Series
+	Scale  *Scale
 	Marks  []Mark
 	// Ticks are moments whose labels stand beside them: the time axis.
 	Ticks []Mark
@@ -78,6 +81,7 @@ type Scene struct {
 	Title    string
 	From, To quantity.Time
 	Lanes    []Lane
+	Charts   []Chart
 	Hops     []Hop
 	// Cursors are moments that go through all lanes.
 	Cursors []Mark
@@ -177,12 +181,20 @@ func (s *Scene) Facts() []string {
 				out = append(out, l.BusyFact(b))
 			}
 		}
+		for k := range l.Series {
+			for _, p := range l.Series[k].Points {
+				out = append(out, l.PointFact(&l.Series[k], p))
+			}
+		}
 		for _, m := range l.Marks {
 			out = append(out, l.MarkFact(m))
 		}
 		for _, m := range l.Ticks {
 			out = append(out, l.TickFact(m))
 		}
+	}
+	for i := range s.Charts {
+		out = append(out, s.Charts[i].Facts()...)
 	}
 	for _, h := range s.Hops {
 		out = append(out, h.Fact())

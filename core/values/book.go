@@ -1,6 +1,7 @@
 package values
 
 import (
+	"cmp"
 	"math"
 	"slices"
 	"sort"
@@ -30,8 +31,8 @@ type Series struct {
 // window is how many intervals the usual one is made of.
 const window = 32
 
-// staleAfter is how many usual intervals without a sample make a value stale.
-const staleAfter = 3
+// StaleAfter is how many usual intervals without a sample make a value stale.
+const StaleAfter = 3
 
 // Book keeps what all values of a capture were. It is not safe for use by several goroutines.
 type Book struct {
@@ -57,6 +58,11 @@ func NewBook(b *bench.Bench, m *capture.Meta) *Book {
 
 // Catalog gives the names of all values that can come.
 func (b *Book) Catalog() *Catalog { return b.reader.Catalog }
+
+// Find is Catalog.Find where of several that a text can mean those are meant that came.
+func (b *Book) Find(text string) (*Name, error) {
+	return b.reader.find(text, func(n *Name) bool { return b.by[n] != nil })
+}
 
 // All gives the values that came so far.
 func (b *Book) All() []*Series { return b.list }
@@ -133,20 +139,21 @@ func (s *Series) take(x *Sample) {
 	}
 }
 
-// Usual is the time from one sample to the next, as it mostly is; 0 where fewer than two came.
+// Usual is the longest time from one sample to the next that is usual: of the latest the
+// longest but one, so that an outage does not count. 0 where fewer than two samples came.
 func (s *Series) Usual() quantity.Time {
 	if s.usualN == 0 {
 		return 0
 	}
 	all := slices.Clone(s.usual[:s.usualN])
 	slices.Sort(all)
-	return all[len(all)/2]
+	return all[max(len(all)-2, 0)]
 }
 
 // Stale says whether it should have come again by a time.
 func (s *Series) Stale(now quantity.Time) bool {
 	u := s.Usual()
-	return u > 0 && now-s.LastAt > staleAfter*u
+	return u > 0 && now-s.LastAt > StaleAfter*u
 }
 
 // Len is the number of samples that are kept.
@@ -206,6 +213,9 @@ func (s *Series) Figures(from, to quantity.Time) Figures {
 		f.Deviation += (v - f.Mean) * (v - f.Mean) / float64(f.N)
 	}
 	f.Deviation = math.Sqrt(f.Deviation)
+	if f.Least == f.Most {
+		f.Mean, f.Deviation = f.Least, 0 // not what sums miss by
+	}
 	f.First, f.Last = in[0], in[len(in)-1]
 	if s.Format != nil && s.Format.Bits < 64 && len(s.Format.Codes) == 0 && f.Deviation > 0 {
 		least, most := s.Format.Range()
@@ -232,4 +242,11 @@ func (s *Series) Histogram(from, to quantity.Time, n int) (counts []int, least, 
 		counts[k]++
 	}
 	return counts, f.Least, f.Most
+}
+
+// Fresh gives the values that came so far, the one that came last first.
+func (b *Book) Fresh() []*Series {
+	out := slices.Clone(b.list)
+	slices.SortStableFunc(out, func(x, y *Series) int { return cmp.Compare(y.LastAt, x.LastAt) })
+	return out
 }

@@ -126,21 +126,32 @@ func (c *Catalog) name(link uint16, part, message, value string) *Name {
 // Find gives the value with a name, however it is written in capitals and with dashes or
 // blanks. The message, and the part too, may be left out where only one value is meant.
 func (c *Catalog) Find(text string) (*Name, error) {
+	return c.find(text, func(*Name) bool { return true })
+}
+
+// find is Find among the names that are wanted, where any of them is meant.
+func (c *Catalog) find(text string, wanted func(*Name) bool) (*Name, error) {
 	want := strings.Split(strings.ToLower(Dashed(text)), ".")
+	var whole *Name
 	var found []*Name
 	for _, n := range c.All {
 		have := strings.Split(strings.ToLower(n.String()), ".")
 		if slices.Equal(have, want) {
-			return n, nil
+			whole = n
 		}
 		if suits(have, want) {
 			found = append(found, n)
 		}
 	}
-	switch len(found) {
-	case 1:
+	if some := slices.DeleteFunc(slices.Clone(found), func(n *Name) bool { return !wanted(n) }); len(some) > 0 {
+		found = some
+	}
+	switch {
+	case whole != nil && slices.Contains(found, whole):
+		return whole, nil
+	case len(found) == 1:
 		return found[0], nil
-	case 0:
+	case len(found) == 0:
 		if near := c.near(text); near != "" {
 			return nil, fmt.Errorf("there is no value %s; did you mean %s?", safe.Text(text), near)
 		}

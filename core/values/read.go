@@ -155,7 +155,7 @@ type figure struct {
 }
 
 func (x *Reader) figure(r *record.Record, l *capture.Link) {
-	if r.Kind == record.Flow || alternate(l, r) || r.Kind == record.Chars && r.Seen != record.Tap && !l.Real && r.Seen != record.Nobody {
+	if r.Kind == record.Flow || !Once(l, r) {
 		return
 	}
 	f := x.figures[r.Link]
@@ -200,4 +200,9 @@ func (x *Reader) figure(r *record.Record, l *capture.Link) {
 	}
 	put("errors", float64(f.errors))
 	f.begun, f.end = true, max(f.end, r.End)
+}
+
+// Once says whether a record is the one of several readings of the same that is counted.
+func Once(l *capture.Link, r *record.Record) bool {
+	return !alternate(l, r) && (r.Kind != record.Chars || r.Seen == record.Tap || r.Seen == record.Nobody || l.Real)
 }

@@ -20,6 +20,10 @@ func NameWidth(s *scene.Scene, width int) int {
 	n := leastNames
 	for i := range s.Lanes {
 		l := &s.Lanes[i]
+		if l.Scale != nil { // its name stands above it
+			n = max(n, Width(l.Scale.Text(l.Scale.Low))+2, Width(l.Scale.Text(l.Scale.High))+2)
+			continue
+		}
 		w := 1
 		for _, text := range []string{l.Letter, l.Name, l.Detail} {
 			if text != "" {
@@ -34,7 +38,10 @@ func NameWidth(s *scene.Scene, width int) int {
 // SceneHeight is the number of rows that a scene takes in a width, without its
 // notes.
 func SceneHeight(s *scene.Scene, width int) int {
-	h := len(s.Lanes)
+	h := ChartHeight * len(s.Charts)
+	for _, rows := range Heights(s, 0) {
+		h += rows
+	}
 	for i := range s.Hops {
 		h += hopHeight(&s.Hops[i], ColumnsOf(s.Hops, width), width)
 	}
@@ -44,7 +51,10 @@ func SceneHeight(s *scene.Scene, width int) int {
 // mostRows is how many rows a lane takes where there is room.
 const mostRows = 3
 
-// Heights shares rows among the lanes of a scene: one for each, and where there is room
+// seriesRows is how many rows a lane of values takes.
+const seriesRows = 6
+
+// Heights shares rows among the lanes of a scene: one for each, more for values over time, and where there is room
 // more for those on which something happens, edges first, the upper ones before the lower.
 // They may take less than there is.
 func Heights(s *scene.Scene, rows int) []int {
@@ -52,7 +62,10 @@ func Heights(s *scene.Scene, rows int) []int {
 	left := rows
 	for i := range out {
 		out[i] = 1
-		left--
+		if s.Lanes[i].Scale != nil {
+			out[i] = seriesRows
+		}
+		left -= out[i]
 	}
 	for _, round := range []struct {
 		to    int
@@ -94,6 +107,14 @@ func Tall(a Area, s *scene.Scene, rows []int) []string {
 	for _, m := range s.Cursors {
 		p.cursor(m, y)
 	}
+	for i := range s.Charts {
+		n := min(ChartHeight, a.H-y)
+		if len(s.Lanes) == 0 && len(s.Charts) == 1 {
+			n = a.H - y
+		}
+		p.facts = append(p.facts, chart(a.Part(0, y, a.W, n), &s.Charts[i])...)
+		y += n
+	}
 	for i := range s.Hops {
 		y = Hop(a, y, &s.Hops[i], ColumnsOf(s.Hops, a.W))
 		p.facts = append(p.facts, s.Hops[i].Fact())
@@ -130,6 +151,10 @@ func toneStyle(t scene.Tone) Style {
 
 // lane draws a lane in rows from y on.
 func (p *plot) lane(y, rows int, l *scene.Lane) {
+	if l.Scale != nil {
+		p.series(y, rows, l)
+		return
+	}
 	room := p.a.Part(0, y, p.names-1, 1)
 	at := 0
 	if l.Letter != "" {

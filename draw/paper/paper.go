@@ -77,6 +77,7 @@ const (
 	names    = 130.0 // width of the column of lane names
 	laneStep = 44.0
 	laneH    = 24.0
+	seriesH  = 96.0 // of a lane with values over time
 	size     = 10.0
 	// charWidth is the width of a character of the fixed-width font, as a
 	// share of its size.
@@ -92,15 +93,22 @@ func Layout(s *scene.Scene, width float64) *Page {
 	l := layout{p: p, s: s, left: margin + names, right: width - margin}
 	for i := range s.Lanes {
 		l.lane(&s.Lanes[i], y)
-		y += laneStep
+		y += step(&s.Lanes[i])
+	}
+	bottom := y
+	if n := len(s.Lanes); n > 0 {
+		bottom += height(&s.Lanes[n-1]) - step(&s.Lanes[n-1])
 	}
 	for _, m := range s.Cursors {
 		if !s.Holds(m.At) {
 			continue
 		}
 		x := l.x(m.At)
-		p.Lines = append(p.Lines, Line{X1: x, Y1: margin + 30, X2: x, Y2: y - laneStep + laneH, Width: 0.8, Colour: Caution, Dashed: true, Fact: s.CursorFact(m)})
+		p.Lines = append(p.Lines, Line{X1: x, Y1: margin + 30, X2: x, Y2: bottom, Width: 0.8, Colour: Caution, Dashed: true, Fact: s.CursorFact(m)})
 		p.Texts = append(p.Texts, Text{X: x + 2, Y: margin + 34, Size: size, Bold: true, Colour: Caution, Text: safe.Text(m.Label)})
+	}
+	for i := range s.Charts {
+		y = l.chart(&s.Charts[i], y) + 2*size
 	}
 	if len(s.Hops) > 0 {
 		y = l.hops(y) + size
@@ -171,8 +179,19 @@ func (l *layout) hops(y float64) float64 {
 	return y
 }
 
+// height is that of a lane, step what it takes with the space below it.
+func height(n *scene.Lane) float64 {
+	if n.Scale != nil {
+		return seriesH
+	}
+	return laneH
+}
+
+func step(n *scene.Lane) float64 { return height(n) + laneStep - laneH }
+
 func (l *layout) lane(n *scene.Lane, y float64) {
 	p := l.p
+	laneH := height(n)
 	p.Texts = append(p.Texts, Text{X: margin, Y: y + laneH/2 + 3, Size: size, Bold: true, Text: safe.Text(strings.TrimLeft(n.Letter+" "+n.Name, " "))})
 	if n.Detail != "" {
 		at := y + laneH/2 + 3
@@ -210,6 +229,9 @@ func (l *layout) lane(n *scene.Lane, y float64) {
 	}
 	if n.Levels != nil {
 		l.levels(n, y)
+	}
+	if n.Scale != nil {
+		l.series(n, y)
 	}
 	for _, m := range n.Ticks {
 		x := l.x(m.At)

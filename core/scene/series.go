@@ -1,0 +1,112 @@
+package scene
+
+import (
+	"fmt"
+	"strconv"
+
+	"gavrix.org/gavrix/core/quantity"
+)
+
+// Scale is what the height of a lane of series stands for.
+type Scale struct {
+	Low, High float64
+	Unit      string
+	// Words are levels that have a name, as codes do.
+	Words []Level
+}
+
+// Level is a number with a name.
+type Level struct {
+	At    float64
+	Label string
+}
+
+// Series is a value over time, on the scale of its lane.
+type Series struct {
+	Name string
+	Hue  int // 0: that of plain text
+	// Steps: each point holds until the next. Dots: points stand alone.
+	Steps, Dots bool
+	Points      []Point // in order of time
+}
+
+// Point is one sample, or several that lie too close to be drawn one by one.
+type Point struct {
+	At                       quantity.Time // of the first
+	To                       quantity.Time // of the last
+	First, Last, Least, Most float64
+	N                        int
+	Gap                      bool // what came before is not joined with it: the source was silent
+}
+
+// Text writes a number of the scale.
+func (s *Scale) Text(v float64) string {
+	for _, w := range s.Words {
+		if w.At == v {
+			return w.Label
+		}
+	}
+	text := strconv.FormatFloat(v, 'g', 5, 64)
+	if s.Unit == "" {
+		return text
+	}
+	return text + " " + s.Unit
+}
+
+// PointFact gives a point in words.
+func (l *Lane) PointFact(s *Series, p Point) string {
+	gap := ""
+	if p.Gap {
+		gap = ", after silence"
+	}
+	if p.N == 1 {
+		return fmt.Sprintf("%s: %s at %s%s", s.Name, l.Scale.Text(p.First), p.At, gap)
+	}
+	return fmt.Sprintf("%s: %d samples from %s to %s, %s to %s%s", s.Name, p.N, p.At, p.To, l.Scale.Text(p.Least), l.Scale.Text(p.Most), gap)
+}
+
+// Chart is a picture whose axes are not time: values against each other, or a histogram.
+type Chart struct {
+	Title    string
+	XName    string
+	YName    string
+	X, Y     Scale
+	Points   []XY
+	Bars     []Bar
+	Line     *[2]XY // a straight line through the points
+	LineText string
+}
+
+// XY is a point of a chart.
+type XY struct{ X, Y float64 }
+
+// Bar is a class of a histogram: from X to To, Y samples.
+type Bar struct {
+	X, To float64
+	N     int
+}
+
+// Facts of the chart.
+func (c *Chart) Facts() []string {
+	var out []string
+	for _, p := range c.Points {
+		out = append(out, c.PointFact(p))
+	}
+	for _, b := range c.Bars {
+		out = append(out, c.BarFact(b))
+	}
+	if c.Line != nil {
+		out = append(out, c.LineText)
+	}
+	return out
+}
+
+// PointFact gives a point in words.
+func (c *Chart) PointFact(p XY) string {
+	return fmt.Sprintf("%s %s: %s %s", c.XName, c.X.Text(p.X), c.YName, c.Y.Text(p.Y))
+}
+
+// BarFact gives a class in words.
+func (c *Chart) BarFact(b Bar) string {
+	return fmt.Sprintf("%s %s to %s: %d", c.XName, c.X.Text(b.X), c.X.Text(b.To), b.N)
+}
