@@ -41,6 +41,9 @@ type decodeOptions struct {
 	asJSON, asCSV  bool
 	from, to, rate string
 	meanings       *bench.Meanings
+	known          *bench.Bench
+	pick           pickFlags
+	cmd            *cobra.Command
 }
 
 func decodeCommand() *cobra.Command {
@@ -86,9 +89,11 @@ there are any, or no such transaction:
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt)
 			defer stop()
+			o.cmd = cmd
 			return o.run(ctx, args[0])
 		},
 	}
+	o.pick.add(c)
 	fl := c.Flags()
 	fl.StringArrayVar(&o.links, "link", nil, "what to decode (repeatable)")
 	fl.StringVar(&o.bench, "bench", "", "decode the links of this bench")
@@ -214,8 +219,16 @@ func (o *decodeOptions) run(ctx context.Context, path string) error {
 	if len(o.plans) > 0 {
 		return o.compare(ctx, src, links, opts, path)
 	}
-	out := o.printing(&meta)
+	out, err := o.printing(&meta)
+	if err != nil {
+		return err
+	}
+	ctx, out.stop = context.WithCancel(ctx)
+	defer out.stop()
 	err = decode.Run(ctx, src, links, opts, out)
+	if errors.Is(out.err, errDone) {
+		err = nil
+	}
 	if opts.Progress != nil {
 		fmt.Fprint(os.Stderr, "\r\x1b[K")
 	}
@@ -244,9 +257,12 @@ func (o *decodeOptions) records(path string) error {
 		return err
 	}
 	if b, err := sim.BenchOf(&store.Meta); err == nil {
-		o.meanings = b.Meanings()
+		o.known, o.meanings = b, b.Meanings()
 	}
-	out := o.printing(&store.Meta)
+	out, err := o.printing(&store.Meta)
+	if err != nil {
+		return err
+	}
 	snap := store.Snapshot()
 	for i := snap.First(); i < snap.Len(); i++ {
 		if r := snap.At(i); r.End >= opts.From && (opts.To == 0 || r.Start < opts.To) {
@@ -285,7 +301,7 @@ func (o *decodeOptions) wanted(names []string) ([]decode.Link, error) {
 		if err != nil {
 			return nil, err
 		}
-		o.meanings = b.Meanings()
+		o.known, o.meanings = b, b.Meanings()
 		var missing []error
 		links, missing = decode.FromBench(b, names)
 		for _, e := range missing {
@@ -333,19 +349,29 @@ func percent(what string, share func(quantity.Time) float64) func(quantity.Time)
 // printing is a sink that prints.
 type printing struct {
 	o    *decodeOptions
+	pick *picker
+	now  quantity.Time
+	stop context.CancelFunc // of the decoding, when nothing more is wanted
 	meta *capture.Meta
 	w    *bufio.Writer
 	csv  *csv.Writer
 	err  error
 }
 
-func (o *decodeOptions) printing(meta *capture.Meta) *printing {
-	out := &printing{o: o, meta: meta, w: bufio.NewWriterSize(stdout, 1<<16)}
+func (o *decodeOptions) printing(meta *capture.Meta) (*printing, error) {
+	p, err := o.pick.picker(o.cmd, o.known, o.meanings, meta)
+	if err != nil {
+		return nil, err
+	}
+	if p.reader != nil && o.asCSV {
+		return nil, errors.New("--values and --csv: choose one")
+	}
+	out := &printing{o: o, meta: meta, w: bufio.NewWriterSize(stdout, 1<<16), pick: p, stop: func() {}}
 	if o.asCSV {
 		out.csv = csv.NewWriter(out.w)
 		out.err = out.csv.Write([]string{"start_ps", "end_ps", "link", "bus", "data", "errors", "text"})
 	}
-	return out
+	return out, nil
 }
 
 // flush hands everything to the output, and says what went wrong first.
@@ -356,6 +382,12 @@ func (p *printing) flush() error {
 	if err := p.w.Flush(); p.err == nil {
 		p.err = err
 	}
+	if errors.Is(p.err, errDone) {
+		return nil
+	}
+	if p.err == nil {
+		p.err = p.pick.ended(p.now)
+	}
 	return p.err
 }
 
@@ -364,20 +396,29 @@ func (p *printing) Put(r *record.Record) {
 	if p.err != nil {
 		return
 	}
+	p.now = max(p.now, r.End)
+	if p.err = p.pick.take(r, p.o.asJSON, p.print); p.err != nil {
+		p.stop()
+	}
+}
+
+func (p *printing) print(r *record.Record) error {
 	switch {
 	case p.o.asJSON:
-		var b []byte
-		if b, p.err = jsonl.Marshal(p.meta, r, p.o.meanings.Text(p.meta.Links[r.Link].Name, r)); p.err == nil {
-			_, p.err = p.w.Write(b)
+		b, err := jsonl.Marshal(p.meta, r, p.o.meanings.Text(p.meta.Links[r.Link].Name, r))
+		if err == nil {
+			_, err = p.w.Write(b)
 		}
+		return err
 	case p.csv != nil:
 		l := &p.meta.Links[r.Link]
-		p.err = p.csv.Write([]string{
+		return p.csv.Write([]string{
 			strconv.FormatInt(int64(r.Start), 10), strconv.FormatInt(int64(r.End), 10), l.Name, l.Kind,
 			hex.EncodeToString(r.Data), record.MarksText(r.Marks), jsonl.Text(l.Kind, r),
 		})
 	default:
-		_, p.err = p.w.WriteString(textLine(p.meta, p.o.meanings, r))
+		_, err := p.w.WriteString(textLine(p.meta, p.o.meanings, r))
+		return err
 	}
 }
 

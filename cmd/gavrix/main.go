@@ -49,6 +49,12 @@ func main() {
 	case errors.As(err, &status):
 	default:
 		fmt.Fprintln(os.Stderr, "gavrix: "+safe.Text(err.Error()))
+		var placed interface{ lines() []string }
+		if errors.As(err, &placed) {
+			for _, l := range placed.lines() {
+				fmt.Fprintln(os.Stderr, "    "+l)
+			}
+		}
 	}
 	log.stop(int(status), err)
 	os.Exit(int(status))
@@ -90,7 +96,7 @@ Exit status: 0 fine, 1 a finding or a failed check, 2 could not run.`,
 	root.SetOut(stdout)
 	root.SetFlagErrorFunc(flagError)
 	ui.flags(root.Flags())
-	root.AddCommand(demoCommand(), openCommand(), lintCommand(), proveCommand(), compareCommand(), doCommand(), watchCommand(), valuesCommand(), replayCommand(), decodeCommand(), convertCommand(), calcCommand(), drawCommand(), exportCommand(), sourcesCommand(), portsCommand(), newCommand(), schemaCommand(), preferencesCommand(), manCommand())
+	root.AddCommand(demoCommand(), openCommand(), lintCommand(), proveCommand(), compareCommand(), doCommand(), watchCommand(), valuesCommand(), statsCommand(), replayCommand(), decodeCommand(), convertCommand(), calcCommand(), drawCommand(), exportCommand(), sourcesCommand(), portsCommand(), newCommand(), schemaCommand(), preferencesCommand(), manCommand(), filtersHelp())
 	root.SetVersionTemplate("gavrix {{.Version}}\n")
 	log.flags(root.PersistentFlags())
 	completes(root)

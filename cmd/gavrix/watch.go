@@ -44,6 +44,9 @@ type watchOptions struct {
 	frame, flow  string
 	dtr, rts     string
 	meanings     *bench.Meanings
+	bench        *bench.Bench
+	pick         pickFlags
+	cmd          *cobra.Command
 }
 
 func watchCommand() *cobra.Command {
@@ -68,6 +71,7 @@ can't take, it says.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 			defer stop()
+			o.cmd = cmd
 			// A reader that goes away must not end the program before its file is whole.
 			signal.Ignore(syscall.SIGPIPE)
 			if (len(args) == 0) == (o.port == "") {
@@ -89,6 +93,7 @@ can't take, it says.`,
 			return o.watchBench(ctx, b)
 		},
 	}
+	o.pick.add(c)
 	fl := c.Flags()
 	fl.BoolVar(&o.asJSON, "json", false, "print one JSON object a record (docs/formats.md)")
 	fl.BoolVar(&o.taps, "tap", false, "print what an ideal tap reads too")
@@ -110,7 +115,7 @@ can't take, it says.`,
 }
 
 func (o *watchOptions) watchBench(ctx context.Context, b *bench.Bench) error {
-	o.meanings = b.Meanings()
+	o.bench, o.meanings = b, b.Meanings()
 	links, err := watched(b, o.only)
 	if err != nil {
 		return err
@@ -169,6 +174,10 @@ const openWait = 3 * quantity.Second
 
 // follow prints a session's records until its time is over.
 func (o *watchOptions) follow(ctx context.Context, s link.Session, links []uint16, virtual quantity.Time) error {
+	p, err := o.pick.picker(o.cmd, o.bench, o.meanings, &s.Store().Meta)
+	if err != nil {
+		return err
+	}
 	if o.save != "" {
 		r, err := pcapng.Record(s.Store(), o.save)
 		if err != nil {
@@ -204,10 +213,12 @@ func (o *watchOptions) follow(ctx context.Context, s link.Session, links []uint1
 			first = l
 		}
 	}
+	p.shown = func(r *record.Record) bool { return o.shows(r, wanted) }
+	print := func(r *record.Record) error { return o.print(&s.Store().Meta, r) }
 	var printed records.Mark
 	out := func(snap *capture.Snapshot) error {
 		for _, i := range snap.Since(printed) {
-			if err := o.print(snap.Meta(), snap.At(i), wanted); err != nil {
+			if err := p.take(snap.At(i), o.asJSON, print); err != nil {
 				return err
 			}
 		}
@@ -250,7 +261,7 @@ func (o *watchOptions) follow(ctx context.Context, s link.Session, links []uint1
 		until = s.Now() + span
 	}
 	var failed error
-	err := s.Wait(ctx, until, func(snap *capture.Snapshot) bool {
+	err = s.Wait(ctx, until, func(snap *capture.Snapshot) bool {
 		failed = out(snap)
 		return failed != nil
 	})
@@ -259,9 +270,15 @@ func (o *watchOptions) follow(ctx context.Context, s link.Session, links []uint1
 		failed = out(snap)
 	}
 	for i := range snap.Running {
-		if failed == nil {
-			failed = o.print(snap.Meta(), &snap.Running[i], wanted)
+		if r := &snap.Running[i]; failed == nil && o.shows(r, wanted) && p.trigger == nil && p.filter == nil && p.reader == nil {
+			failed = print(r)
 		}
+	}
+	if failed == nil {
+		failed = p.ended(snap.Now)
+	}
+	if errors.Is(failed, errDone) {
+		failed = nil
 	}
 	if errors.Is(failed, syscall.EPIPE) || errors.Is(err, context.Canceled) {
 		return nil
@@ -309,12 +326,14 @@ func (o *watchOptions) writeLevels(snap *capture.Snapshot) error {
 	return errors.Join(convert(src, out, "the capture", o.levels), out.Close())
 }
 
-func (o *watchOptions) print(meta *capture.Meta, r *record.Record, wanted map[uint16]bool) error {
+// shows says whether a record is to be printed.
+func (o *watchOptions) shows(r *record.Record, wanted map[uint16]bool) bool {
 	// What is on a shared bus is seen by all alike; the tap stands for them.
 	own := r.Kind != record.Chars
-	if len(wanted) > 0 && !wanted[r.Link] || r.Seen == record.Tap && !o.taps && !own {
-		return nil
-	}
+	return (len(wanted) == 0 || wanted[r.Link]) && (r.Seen != record.Tap || o.taps || own)
+}
+
+func (o *watchOptions) print(meta *capture.Meta, r *record.Record) error {
 	if o.asJSON {
 		b, err := jsonl.Marshal(meta, r, o.meanings.Text(meta.Links[r.Link].Name, r))
 		if err != nil {

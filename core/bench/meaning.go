@@ -21,8 +21,9 @@ type Meanings struct {
 	talks  map[string][]*operation.Talk // of the parts that are asked and answer
 	laying map[string][]*operation.Laying
 	reader *records.Reader
-	kept   map[recordKey][]*operation.Meaning
-	pages  map[string]uint64 // of parts, as what came in order tells
+	// kept are meanings of the latest records: asked again, they say the same.
+	kept, older map[recordKey][]*operation.Meaning
+	pages       map[string]uint64 // of parts, as what came in order tells
 }
 
 // recordKey names a record of a capture.
@@ -38,7 +39,7 @@ func (b *Bench) Meanings() *Meanings {
 	if b == nil {
 		return nil
 	}
-	m := &Meanings{parts: map[string][]*operation.Part{}, talks: map[string][]*operation.Talk{}, laying: map[string][]*operation.Laying{}, kept: map[recordKey][]*operation.Meaning{}, pages: map[string]uint64{}}
+	m := &Meanings{parts: map[string][]*operation.Part{}, talks: map[string][]*operation.Talk{}, laying: map[string][]*operation.Laying{}, kept: map[recordKey][]*operation.Meaning{}, older: map[recordKey][]*operation.Meaning{}, pages: map[string]uint64{}}
 	for _, l := range b.Links {
 		m.parts[l.Name] = l.Parts()
 		m.begin(l.Name)
@@ -80,19 +81,20 @@ func (m *Meanings) Of(link string, r *record.Record) []*operation.Meaning {
 	if m == nil || m.reader != nil && !r.Traffic() {
 		return nil
 	}
-	if m.reader == nil {
-		return m.read(link, r)
-	}
 	key := recordKey{link, r.From, r.Seen, r.Start, r.End, len(r.Data)}
 	out, has := m.kept[key]
+	if !has {
+		out, has = m.older[key]
+	}
 	if has {
 		return out
 	}
-	if r.Kind != record.Transaction && (len(m.talks[link]) > 0 || r.Kind == record.Chars && len(m.laying[link]) > 0) {
+	if m.reader != nil && r.Kind != record.Transaction && (len(m.talks[link]) > 0 || r.Kind == record.Chars && len(m.laying[link]) > 0) {
 		m.lookBack(link, r)
 	}
 	out = m.read(link, r)
 	if len(m.kept) >= mostKept {
+		m.kept, m.older = m.older, m.kept
 		clear(m.kept)
 	}
 	m.kept[key] = out

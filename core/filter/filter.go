@@ -116,6 +116,7 @@ type linkState struct {
 	begun  bool
 	asked  quantity.Time
 	asking bool
+	latest reading
 }
 
 // Matcher gives a runner of the filter for the records of a capture, with the bench that says what
@@ -127,6 +128,9 @@ func (f *Filter) Matcher(b *bench.Bench, m *capture.Meta) *Matcher {
 	}
 	return x
 }
+
+// Clauses are those of the filter, in the order of Hits.
+func (m *Matcher) Clauses() []Clause { return m.f.Clauses }
 
 // Take says whether a record is one that was asked for.
 func (m *Matcher) Take(r *record.Record) bool {
@@ -183,6 +187,10 @@ func (m *Matcher) times(x *look, once bool) {
 		s = &linkState{}
 		m.links[x.Link] = s
 	}
+	if again := s.latest; !once && again.End > x.Start && x.End > again.Start && again.from == x.From {
+		x.gap, x.delay = again.gap, again.delay
+		return
+	}
 	if s.begun && x.Start >= s.end {
 		x.gap = x.Start - s.end
 	}
@@ -199,6 +207,14 @@ func (m *Matcher) times(x *look, once bool) {
 		s.asking = false
 	}
 	s.begun, s.end = true, max(s.end, x.End)
+	s.latest = reading{Hit{x.Start, x.End}, x.From, x.gap, x.delay}
+}
+
+// reading is what was said of a record, for another receiver's reading of the same.
+type reading struct {
+	Hit
+	from       record.End
+	gap, delay quantity.Time
 }
 
 // Error is what is wrong with the text of a filter.

@@ -1,0 +1,188 @@
+package stats
+
+import (
+	"cmp"
+	"fmt"
+	"math/bits"
+	"slices"
+
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/wire"
+)
+
+// Group are figures of records of one kind on a link: of one identifier, address, device or
+// sender.
+type Group struct {
+	Link     uint16
+	ID       uint32
+	Extended bool
+	Frame    bool // it has an identifier
+	// Addressed: ID is the address on an I2C bus.
+	Addressed bool
+	From      record.End
+	Count     int
+	Bytes     int
+	Bad       int
+	// Flags counts error marks, by their number.
+	Flags [32]int
+	// Period is from the begin of one to the begin of the next.
+	Period wire.Times
+	// Busy is how long they lasted together, and First and Last when the first began and the
+	// last ended.
+	Busy        quantity.Time
+	First, Last quantity.Time
+	// Missing is how often one did not come for three periods, and the longest such silence.
+	Missing int
+	Longest quantity.Time
+	starts  []quantity.Time
+}
+
+// Jitter is the greatest distance of a period from their mean.
+func (g *Group) Jitter() quantity.Time {
+	return max(g.Period.Most-g.Period.Mean, g.Period.Mean-g.Period.Least)
+}
+
+// missingAfter is how many periods without a record make one missing.
+const missingAfter = 3
+
+// Groups gives the figures of records of a stretch, by link and then by what they are: a frame's
+// identifier, else who sent it, or the device of a transaction.
+func Groups(rs []*record.Record) []*Group {
+	type key struct {
+		link uint16
+		id   uint32
+		ext  bool
+		from record.End
+		kind record.Kind
+	}
+	by := map[key]*Group{}
+	var out []*Group
+	for _, r := range rs {
+		if !r.Traffic() || r.Kind == record.Flow {
+			continue
+		}
+		k := key{link: r.Link, from: r.From, kind: r.Kind}
+		frame := r.Kind == record.Frame && r.Attr&record.Incomplete == 0
+		if frame {
+			k.id, k.ext, k.from = r.ID, r.Attr&record.Extended != 0, 0
+		}
+		address := uint32(0)
+		addressed := r.Kind == record.Transaction && len(r.Back) > 0 && len(r.Data) > 0 && r.Bits == 0 && r.Back[0]&record.Addressing != 0
+		if addressed {
+			if address = uint32(r.Data[0] >> 1); r.Data[0]&0xf8 == 0xf0 && len(r.Data) > 1 {
+				address = uint32(r.Data[0]>>1&3)<<8 | uint32(r.Data[1])
+			}
+			k.id = address
+		}
+		g := by[k]
+		if g == nil {
+			g = &Group{Link: r.Link, ID: r.ID | address, Extended: k.ext, Frame: frame, Addressed: addressed, From: r.From, First: r.Start}
+			by[k] = g
+			out = append(out, g)
+		}
+		g.take(r)
+	}
+	for _, g := range out {
+		slices.Sort(g.starts)
+		var periods []quantity.Time
+		for i := 1; i < len(g.starts); i++ {
+			periods = append(periods, g.starts[i]-g.starts[i-1])
+		}
+		g.Period = wire.TimesOf(periods)
+		if len(periods) > 2 {
+			sorted := slices.Clone(periods)
+			slices.Sort(sorted)
+			usual := sorted[len(sorted)/2]
+			for _, p := range periods {
+				if p > missingAfter*usual {
+					g.Missing++
+					g.Longest = max(g.Longest, p)
+				}
+			}
+		}
+	}
+	slices.SortStableFunc(out, func(a, b *Group) int {
+		return cmp.Or(cmp.Compare(a.Link, b.Link), cmp.Compare(a.ID, b.ID), cmp.Compare(a.From, b.From))
+	})
+	return out
+}
+
+func (g *Group) take(r *record.Record) {
+	g.Count++
+	g.Bytes += r.Len()
+	g.Busy += r.End - r.Start
+	g.Last = max(g.Last, r.End)
+	g.First = min(g.First, r.Start)
+	g.starts = append(g.starts, r.Start)
+	if r.AllFlags() != 0 {
+		g.Bad++
+	}
+	for _, m := range r.Marks {
+		for f := uint32(m.Flags); f != 0; f &= f - 1 {
+			g.Flags[bits.TrailingZeros32(f)]++
+		}
+	}
+}
+
+// Errors lists the error marks with their counts; "" of none.
+func (g *Group) Errors() string {
+	text := ""
+	for i, n := range g.Flags {
+		if n > 0 {
+			if text != "" {
+				text += ", "
+			}
+			text += fmt.Sprintf("%d %s", n, record.Flags(1)<<i)
+		}
+	}
+	return text
+}
+
+// Class is a class of a histogram of times.
+type Class struct {
+	From, To quantity.Time
+	N        int
+}
+
+// Classes counts times in so many equal classes from the least to the longest.
+func Classes(ts []quantity.Time, n int) []Class {
+	if len(ts) == 0 || n < 1 {
+		return nil
+	}
+	least, most := slices.Min(ts), slices.Max(ts)
+	if least == most {
+		n = 1
+	}
+	each := (most-least)/quantity.Time(n) + 1
+	out := make([]Class, n)
+	for i := range out {
+		out[i].From, out[i].To = least+each*quantity.Time(i), least+each*quantity.Time(i+1)
+	}
+	for _, t := range ts {
+		out[min(int((t-least)/each), n-1)].N++
+	}
+	return out
+}
+
+// Replies gives the times from the end of what the MCU sent to the begin of the answer, on links
+// where each has its line.
+func Replies(rs []*record.Record) []quantity.Time {
+	var out []quantity.Time
+	in := slices.Clone(rs)
+	slices.SortStableFunc(in, func(a, b *record.Record) int { return cmp.Compare(a.Start, b.Start) })
+	asked := map[uint16]*record.Record{}
+	for _, r := range in {
+		if r.Kind != record.Chars {
+			continue
+		}
+		switch a := asked[r.Link]; {
+		case r.From == record.MCU:
+			asked[r.Link] = r
+		case r.From >= record.Device && a != nil:
+			out = append(out, r.Start-a.End)
+			delete(asked, r.Link)
+		}
+	}
+	return out
+}
