@@ -27,6 +27,7 @@ import (
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/session"
 	"gavrix.org/gavrix/draw/cells"
+	"gavrix.org/gavrix/tui/plots"
 	"gavrix.org/gavrix/tui/prefs"
 	"gavrix.org/gavrix/tui/registers"
 	"gavrix.org/gavrix/tui/theme"
@@ -128,7 +129,7 @@ func newApp(b *bench.Bench, path string, s *session.Session, store *capture.Stor
 		grid: cells.New(80, 24), focus: viewPane, results: map[string][]check.Result{},
 		timing: timing.New(),
 	}
-	a.views = []numbered{{"2", a.timing}, {"3", registers.New()}, {"4", transfers.New()}, {"5", traffic.New()}, {"6", waves.New()}}
+	a.views = []numbered{{"2", a.timing}, {"3", registers.New()}, {"4", transfers.New()}, {"5", traffic.New()}, {"6", waves.New()}, {"7", plots.New()}}
 	a.show("Traffic")
 	a.terminal = theme.Look{Dark: true, ASCII: !prefs.UTF8(os.Getenv)}
 	a.prefers = prefs.Default()

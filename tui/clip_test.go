@@ -50,7 +50,7 @@ func TestNothingIsClipped(t *testing.T) {
 			l.put(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
 			for _, link := range l.linkNames("") {
 				l.says("link " + link)
-				for _, v := range []string{"2", "3", "4", "5", "6"} {
+				for _, v := range []string{"2", "3", "4", "5", "6", "7"} {
 					l.typed(v)
 					for line := range strings.Lines(l.screen()) {
 						if size[0] > midFrom {
@@ -71,7 +71,7 @@ func TestHelpIsWhole(t *testing.T) {
 	l := running(t)
 	for _, size := range [][2]int{{160, 47}, {100, 30}, {80, 24}} {
 		l.put(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
-		for _, v := range []string{"2", "3", "4", "5", "6"} {
+		for _, v := range []string{"2", "3", "4", "5", "6", "7"} {
 			l.typed(v)
 			l.typed("?")
 			for range 12 {

@@ -173,6 +173,9 @@ func (a *App) headStyle(p pane) cells.Style {
 	return cells.Quiet
 }
 
+// keysRoom is what the footer keeps for the keys of a view.
+const keysRoom = 20
+
 // footer shows the views, the keys of this one, or what is being typed or
 // was said.
 func (a *App) footer(f cells.Area) {
@@ -189,16 +192,22 @@ func (a *App) footer(f cells.Area) {
 		f.Text(1, 0, style, a.message)
 		return
 	}
-	x := 1
-	for i, v := range a.views {
-		style := cells.Quiet
-		if i == a.view {
-			style = cells.Strong
-		}
-		x = f.Text(x, 0, style, v.key+" "+v.view.Name()) + 2
-	}
 	right := ": command   ? help"
 	limit := f.W - cells.Width(right) - 2
+	names := 1
+	for _, v := range a.views {
+		names += cells.Width(v.key+" "+v.view.Name()) + 2
+	}
+	x := 1
+	for i, v := range a.views {
+		style, text := cells.Quiet, v.key+" "+v.view.Name()
+		if i == a.view {
+			style = cells.Strong
+		} else if names+keysRoom > limit { // the others by their keys alone
+			text = v.key
+		}
+		x = f.Text(x, 0, style, text) + 2
+	}
 	for _, c := range append(a.viewCommands(), a.commands()...) {
 		if c.Short == "" || len(c.Keys) == 0 {
 			continue

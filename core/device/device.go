@@ -4,6 +4,7 @@ package device
 
 import (
 	"fmt"
+	"gavrix.org/gavrix/core/bus/pulse"
 	"io/fs"
 
 	"gavrix.org/gavrix/core/access"
@@ -155,4 +156,24 @@ func Read(dir fs.FS, name string, text []byte) (*Device, []finding.Finding) {
 		}
 	}
 	return d, nil
+}
+
+// laid is what layouts must know of the messages on one kind of bus.
+type laid struct {
+	// bits is the width of a word, by the part's end.
+	bits func(end any) int
+	// identified: frames have identifiers. characters: messages may be text.
+	identified, characters bool
+	// framing reads how messages stand in characters; nil of others.
+	framing func(x *mapper, d *Device, root *doc.Node)
+}
+
+var byteWords = func(any) int { return 8 }
+
+var laids = map[string]laid{
+	"uart":  {bits: byteWords, characters: true, framing: packets},
+	"spi":   {bits: func(end any) int { return end.(spi.End).Word }},
+	"i2c":   {bits: byteWords},
+	"can":   {bits: byteWords, identified: true},
+	"pulse": {bits: func(end any) int { return end.(pulse.Settings).Element }},
 }

@@ -7,8 +7,6 @@ import (
 	"strings"
 	"unicode"
 
-	"gavrix.org/gavrix/core/bus/pulse"
-	"gavrix.org/gavrix/core/bus/spi"
 	"gavrix.org/gavrix/core/doc"
 	"gavrix.org/gavrix/core/finding"
 	"gavrix.org/gavrix/core/layout"
@@ -26,24 +24,6 @@ type Layout struct {
 	Begins []uint64
 	// Holds is what a simulated part puts into its values.
 	Holds []Holding
-}
-
-// laid is what layouts must know of the messages on one kind of bus.
-type laid struct {
-	// bits is the width of a word, by the part's end.
-	bits func(end any) int
-	// identified: frames have identifiers. characters: messages may be text.
-	identified, characters bool
-}
-
-var byteWords = func(any) int { return 8 }
-
-var laids = map[string]laid{
-	"uart":  {bits: byteWords, characters: true},
-	"spi":   {bits: func(end any) int { return end.(spi.End).Word }},
-	"i2c":   {bits: byteWords},
-	"can":   {bits: byteWords, identified: true},
-	"pulse": {bits: func(end any) int { return end.(pulse.Settings).Element }},
 }
 
 var wordsType = doc.Scalar("words in hex, as 5D 00, or a text", func(s string) ([]uint64, error) {
@@ -106,8 +86,8 @@ func bindLayouts(d *Device, root *doc.Node) []finding.Finding {
 	}
 	if p := root.Get("packet"); len(d.Layouts) > 0 && d.Map == nil {
 		y := &mapper{m: &Map{}}
-		if d.Kind.Name == "uart" {
-			packets(y, d, root)
+		if framing := laids[d.Kind.Name].framing; framing != nil {
+			framing(y, d, root)
 			d.Framing = y.m.Dialogue.Packet
 		}
 		x.faults = append(x.faults, y.faults...)

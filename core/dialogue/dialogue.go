@@ -26,6 +26,8 @@ type Filter struct {
 	// Meaning says what some bytes of a record mean beyond the words of its bus, and
 	// what else there is to say of them, a line each; "" or nil: nothing.
 	Meaning func(r *record.Record, from, to int) (text string, details []string)
+	// Only are the records to show, in order of their ends; nil: all.
+	Only []records.ID
 	// End gives the bytes that end a line on a link; nil ends none.
 	End func(link uint16) []byte
 }
@@ -224,6 +226,10 @@ func gather(s *capture.Snapshot, f Filter, at, before, after int) []Line {
 	if f.All {
 		q.Link = records.Any
 	}
+	if f.Only != nil {
+		f.only(s, at, before, after, &picked, &count, add)
+		return f.lines(s, picked, running, nil)
+	}
 	// Of what leaves the MCU up to every second record is a tap's, and may be
 	// left out below.
 	for i, h := range s.Before(at, q) {
@@ -269,6 +275,35 @@ func gather(s *capture.Snapshot, f Filter, at, before, after int) []Line {
 			}
 		}
 	}
+	return f.lines(s, picked, running, lines)
+}
+
+// only picks the records that are wanted alone.
+func (f *Filter) only(s *capture.Snapshot, at, before, after int, picked *[]fold, count *int, add func(*record.Record)) {
+	t := s.Now + 1
+	if at < s.Len() {
+		t = s.Head(at).End
+	}
+	k := sort.Search(len(f.Only), func(i int) bool { return f.Only[i].End >= t })
+	take := func(i, most int) bool {
+		id := f.Only[i]
+		if f.All || id.Link == f.Link {
+			if n, kept := s.Locate(id); kept && f.wants(id.Kind, id.From, id.Seen) {
+				add(s.At(n))
+			}
+		}
+		return *count < 2*(most+slack)
+	}
+	for i := k - 1; i >= 0 && take(i, before); i-- {
+	}
+	slices.Reverse(*picked)
+	*count = 0
+	for i := k; i < len(f.Only) && take(i, after); i++ {
+	}
+}
+
+// lines cuts what was picked into lines.
+func (f *Filter) lines(s *capture.Snapshot, picked []fold, running map[*record.Record]bool, lines []Line) []Line {
 	var all []*record.Record
 	for _, p := range picked {
 		all = append(all, p.first)

@@ -330,6 +330,5 @@ func Complete(text string, n *Nouns) []string {
 			out = append(out, head+w)
 		}
 	}
-	slices.SortStableFunc(out, func(a, b string) int { return len(a) - len(b) })
 	return out
 }

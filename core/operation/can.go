@@ -2,6 +2,7 @@ package operation
 
 import (
 	"fmt"
+	"gavrix.org/gavrix/core/layout"
 	"strings"
 
 	"gavrix.org/gavrix/core/access"
@@ -233,4 +234,16 @@ func (x *objectTalk) take(r *record.Record) []Message {
 	m.Content = contentOf(t.Write, t.Data, t.Code)
 	x.answer(&m)
 	return []Message{m}
+}
+
+// laidFrames: a frame is a message.
+func laidFrames(*Part) func(r *record.Record) []exchange {
+	return func(r *record.Record) []exchange {
+		if r.Kind != record.Frame || r.Attr&(record.Incomplete|record.Remote) != 0 || r.AllFlags() != 0 {
+			return nil
+		}
+		e := whole(r, layout.Words(r.Data))
+		e.id, e.fromPart = &device.Identifier{ID: r.ID, Extended: r.Attr&record.Extended != 0}, true
+		return []exchange{e}
+	}
 }

@@ -2,6 +2,7 @@ package operation
 
 import (
 	"fmt"
+	"gavrix.org/gavrix/core/layout"
 	"strconv"
 	"strings"
 
@@ -179,4 +180,37 @@ func addressBytes(x i2c.Part) int {
 		return 2
 	}
 	return 1
+}
+
+// laidI2C: what is written behind the address is one message, what is read another.
+func laidI2C(p *Part) func(r *record.Record) []exchange {
+	return func(r *record.Record) []exchange {
+		if r.Kind != record.Transaction || r.AllFlags()&(record.CutOff|record.StopInByte|record.Stuck) != 0 {
+			return nil
+		}
+		address := p.End.(i2c.End).Address
+		var out []exchange
+		var written []uint64
+		at := 0
+		for _, x := range i2c.Parts(r) {
+			if x.Address != address.Number() || x.Ten != address.Ten() {
+				return nil
+			}
+			at++
+			if x.Ten && !x.Read {
+				at++ // the second byte of the address
+			}
+			words := layout.Words(x.Data)
+			e := exchange{words: words, begins: written, fromPart: x.Read, start: r.Start, end: r.End, from: at, to: at + len(words)}
+			if !x.Read {
+				written = words
+				e.begins = words
+			}
+			at += len(words)
+			if len(words) > 0 {
+				out = append(out, e)
+			}
+		}
+		return out
+	}
 }

@@ -5,7 +5,6 @@ import (
 	"slices"
 	"strings"
 
-	"gavrix.org/gavrix/core/bus/i2c"
 	"gavrix.org/gavrix/core/device"
 	"gavrix.org/gavrix/core/layout"
 	"gavrix.org/gavrix/core/quantity"
@@ -207,39 +206,8 @@ func (x *Laid) Details() []string {
 	return out
 }
 
-// exchanges gives, by kind of bus, what takes the messages of a part out of records.
-var exchanges = map[string]func(p *Part) func(r *record.Record) []exchange{
-	"uart":  laidCharacters,
-	"spi":   laidSPI,
-	"i2c":   laidI2C,
-	"can":   laidFrames,
-	"pulse": laidElements,
-}
-
 func whole(r *record.Record, words []uint64) exchange {
 	return exchange{words: words, begins: words, start: r.Start, end: r.End, to: r.Len()}
-}
-
-// laidFrames: a frame is a message.
-func laidFrames(*Part) func(r *record.Record) []exchange {
-	return func(r *record.Record) []exchange {
-		if r.Kind != record.Frame || r.Attr&(record.Incomplete|record.Remote) != 0 || r.AllFlags() != 0 {
-			return nil
-		}
-		e := whole(r, layout.Words(r.Data))
-		e.id, e.fromPart = &device.Identifier{ID: r.ID, Extended: r.Attr&record.Extended != 0}, true
-		return []exchange{e}
-	}
-}
-
-// laidElements: the elements between two latches are a message of the MCU.
-func laidElements(*Part) func(r *record.Record) []exchange {
-	return func(r *record.Record) []exchange {
-		if r.Kind != record.Transaction || r.AllFlags() != 0 {
-			return nil
-		}
-		return []exchange{whole(r, wide(r.Words(r.Data)))}
-	}
 }
 
 func wide(words []uint32) []uint64 {
@@ -248,64 +216,4 @@ func wide(words []uint32) []uint64 {
 		out[i] = uint64(w)
 	}
 	return out
-}
-
-// laidSPI: a transaction is a message each way.
-func laidSPI(p *Part) func(r *record.Record) []exchange {
-	return func(r *record.Record) []exchange {
-		if r.Kind != record.Transaction || r.From != record.Device+record.End(p.Index) || r.AllFlags()&(record.Short|record.CutOff|record.Clash) != 0 {
-			return nil
-		}
-		out := whole(r, wide(r.Words(r.Data)))
-		in := whole(r, wide(r.Words(r.Back)))
-		in.begins, in.fromPart = out.words, true
-		return []exchange{out, in}
-	}
-}
-
-// laidI2C: what is written behind the address is one message, what is read another.
-func laidI2C(p *Part) func(r *record.Record) []exchange {
-	return func(r *record.Record) []exchange {
-		if r.Kind != record.Transaction || r.AllFlags()&(record.CutOff|record.StopInByte|record.Stuck) != 0 {
-			return nil
-		}
-		address := p.End.(i2c.End).Address
-		var out []exchange
-		var written []uint64
-		at := 0
-		for _, x := range i2c.Parts(r) {
-			if x.Address != address.Number() || x.Ten != address.Ten() {
-				return nil
-			}
-			at++
-			if x.Ten && !x.Read {
-				at++ // the second byte of the address
-			}
-			words := layout.Words(x.Data)
-			e := exchange{words: words, begins: written, fromPart: x.Read, start: r.Start, end: r.End, from: at, to: at + len(words)}
-			if !x.Read {
-				written = words
-				e.begins = words
-			}
-			at += len(words)
-			if len(words) > 0 {
-				out = append(out, e)
-			}
-		}
-		return out
-	}
-}
-
-// laidCharacters: a packet, or a line, is a message.
-func laidCharacters(p *Part) func(r *record.Record) []exchange {
-	x := newStreams(p.Framing)
-	return func(r *record.Record) []exchange {
-		var out []exchange
-		for _, m := range x.take(r) {
-			e := exchange{words: layout.Words(m.Content), fromPart: m.FromPart, start: m.Start, end: m.End, from: m.From, to: m.To, dropped: m.Dropped}
-			e.begins = e.words
-			out = append(out, e)
-		}
-		return out
-	}
 }

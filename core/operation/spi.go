@@ -117,3 +117,16 @@ func spiPositions(r *record.Record, rows []Row) []Position {
 	}
 	return out
 }
+
+// laidSPI: a transaction is a message each way.
+func laidSPI(p *Part) func(r *record.Record) []exchange {
+	return func(r *record.Record) []exchange {
+		if r.Kind != record.Transaction || r.From != record.Device+record.End(p.Index) || r.AllFlags()&(record.Short|record.CutOff|record.Clash) != 0 {
+			return nil
+		}
+		out := whole(r, wide(r.Words(r.Data)))
+		in := whole(r, wide(r.Words(r.Back)))
+		in.begins, in.fromPart = out.words, true
+		return []exchange{out, in}
+	}
+}

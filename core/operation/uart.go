@@ -3,6 +3,7 @@ package operation
 import (
 	"bytes"
 	"fmt"
+	"gavrix.org/gavrix/core/layout"
 	"strconv"
 
 	"gavrix.org/gavrix/core/access"
@@ -201,4 +202,18 @@ func (a *asksCharacters) Problem() string {
 		return "the answer is damaged (" + a.dropped + "): no value is taken from it"
 	}
 	return ""
+}
+
+// laidCharacters: a packet, or a line, is a message.
+func laidCharacters(p *Part) func(r *record.Record) []exchange {
+	x := newStreams(p.Framing)
+	return func(r *record.Record) []exchange {
+		var out []exchange
+		for _, m := range x.take(r) {
+			e := exchange{words: layout.Words(m.Content), fromPart: m.FromPart, start: m.Start, end: m.End, from: m.From, to: m.To, dropped: m.Dropped}
+			e.begins = e.words
+			out = append(out, e)
+		}
+		return out
+	}
 }

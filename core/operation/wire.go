@@ -95,3 +95,12 @@ func In(spans []access.Seen) [][]access.Bit {
 	}
 	return out
 }
+
+// exchanges gives, by kind of bus, what takes the messages of a part out of records.
+var exchanges = map[string]func(p *Part) func(r *record.Record) []exchange{
+	"uart":  laidCharacters,
+	"spi":   laidSPI,
+	"i2c":   laidI2C,
+	"can":   laidFrames,
+	"pulse": laidElements,
+}

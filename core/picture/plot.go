@@ -42,13 +42,40 @@ func (p *Plot) lane(list []*values.Series) scene.Lane {
 		lane.Series = append(lane.Series, p.series(i, x, len(list) > 1 && list[0].Wrote && !x.Wrote))
 	}
 	lane.Name = strings.Join(names, ", ")
+	if len(list) > 1 && list[0].Wrote {
+		step, _ := list[1].Step()
+		l := values.LagsOf(list[0], list[1], p.From, p.To, step)
+		lane.Detail = l.String()
+	} else {
+		lane.Detail = Figures(list[0], &scale, p.From, p.To)
+	}
 	return lane
+}
+
+// Figures says in short what a value was in a stretch.
+func Figures(x *values.Series, scale *scene.Scale, from, to quantity.Time) string {
+	f := x.Figures(from, to)
+	switch {
+	case f.N == 0:
+		return "no samples here"
+	case coded(x):
+		return quantity.Count(f.N, "sample")
+	}
+	bare := scene.Scale{Unit: scale.Unit}
+	text := fmt.Sprintf("%.5g to %s  mean %.5g  deviation %.3g", f.Least, bare.Text(f.Most), f.Mean, f.Deviation)
+	if !math.IsNaN(f.EffectiveBits) {
+		text += fmt.Sprintf("  %.1f effective bits", f.EffectiveBits)
+	}
+	return text
 }
 
 // series gives the points of a value: those that lie in one column of the picture as one.
 // What the MCU puts there holds until the next; beside it answers are dots.
 func (p *Plot) series(i int, x *values.Series, dots bool) scene.Series {
 	out := scene.Series{Name: p.Name(x.Name), Hue: i, Steps: x.Wrote || coded(x), Dots: dots}
+	if x.LastAt < p.To {
+		out.Is = x.Last
+	}
 	usual := x.Usual()
 	silent := func(a, b quantity.Time) bool { return usual > 0 && b-a > values.StaleAfter*usual }
 	from, to := x.Between(p.From, p.To)
@@ -123,7 +150,7 @@ func round(low, high float64) (float64, float64) {
 		}
 		low, high = low-span/2, high+span/2
 	}
-	step := nice(span / 4)
+	step := nice(span / 8)
 	low, high = math.Floor(low/step)*step, math.Ceil(high/step)*step
 	return tidy(low, step), tidy(high, step)
 }
@@ -168,7 +195,6 @@ func Against(x, y *values.Series, name func(*values.Name) string, from, to quant
 		c.Line = &[2]scene.XY{{X: c.X.Low, Y: fit.Offset + fit.Slope*c.X.Low}, {X: c.X.High, Y: fit.Offset + fit.Slope*c.X.High}}
 	}
 	s := &scene.Scene{Title: c.Title, Charts: []scene.Chart{c}}
-	s.Notes = append(s.Notes, fit.String())
 	if fit.N > 0 && x.UnitText() == y.UnitText() {
 		s.Notes = append(s.Notes, fmt.Sprintf("greatest difference %s at %s", c.Y.Text(fit.Error), c.X.Text(fit.ErrorAt)))
 	}

@@ -24,7 +24,8 @@ type Level struct {
 // Series is a value over time, on the scale of its lane.
 type Series struct {
 	Name string
-	Hue  int // 0: that of plain text
+	Is   string // what it is at the end of the picture; "" where that is not in it
+	Hue  int    // 0: that of plain text
 	// Steps: each point holds until the next. Dots: points stand alone.
 	Steps, Dots bool
 	Points      []Point // in order of time

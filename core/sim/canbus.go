@@ -2,7 +2,9 @@ package sim
 
 import (
 	"fmt"
+	"reflect"
 	"slices"
+	"strings"
 
 	"gavrix.org/gavrix/core/bench"
 	"gavrix.org/gavrix/core/bus"
@@ -408,6 +410,42 @@ func (b *canBus) takes() map[string]string {
 	return takes
 }
 
+// resends takes other contents of what the MCU sends again and again; false where more than that
+// is another.
+func (b *canBus) resends(n *Nodes) bool {
+	old, now := b.now.Ends[0].Messages, n.Ends[0].Messages
+	same := *n
+	same.Ends = slices.Clone(n.Ends)
+	same.Ends[0].Messages = old
+	if len(old) != len(now) || !reflect.DeepEqual(same, b.now) {
+		return false
+	}
+	for i := range now {
+		if now[i].Name != old[i].Name || key(now[i].Frame) != key(old[i].Frame) || now[i].Period != old[i].Period {
+			return false
+		}
+	}
+	for i := range b.due {
+		d := &b.due[i]
+		for k := range old {
+			if d.node == 0 && d.message.Name == old[k].Name {
+				d.message = now[k]
+			}
+		}
+	}
+	b.now = *n
+	return true
+}
+
+// messagesText lists what messages hold.
+func messagesText(list []can.Message) string {
+	var out []string
+	for _, m := range list {
+		out = append(out, fmt.Sprintf("%03X % X", m.Frame.ID, m.Frame.Data))
+	}
+	return strings.Join(out, ", ")
+}
+
 // do implements simulated. A node that is started anew waits for the bus to be idle.
 func (b *canBus) do(i link.Intent, done func(link.Outcome)) error {
 	switch i := i.(type) {
@@ -437,6 +475,10 @@ func (b *canBus) do(i link.Intent, done func(link.Outcome)) error {
 			return err
 		}
 		b.read()
+		if b.resends(n) {
+			b.note(b.w.now, "the MCU sends %s", messagesText(n.Ends[0].Messages))
+			break
+		}
 		b.start(*n)
 		own := "off the bus"
 		if !n.OffBus {

@@ -226,6 +226,15 @@ func (s *Series) Figures(from, to quantity.Time) Figures {
 	return f
 }
 
+// Step is what one count of its bits is worth; 0 and false where that is not known.
+func (s *Series) Step() (float64, bool) {
+	if s.Format == nil || s.Format.Bits >= 64 || s.Format.Scale == nil {
+		return 0, false
+	}
+	f, _ := s.Format.Scale.Float64()
+	return math.Abs(f), true
+}
+
 // Histogram counts the samples of a stretch in n equal classes from the least to the most.
 func (s *Series) Histogram(from, to quantity.Time, n int) (counts []int, least, most float64) {
 	i, j := s.Between(from, to)

@@ -118,6 +118,16 @@ func (c *Catalog) part(link uint16, p *operation.Part) {
 	}
 }
 
+// Figure says whether a value is what a link itself does.
+func (c *Catalog) Figure(n *Name) bool {
+	return n.Message == "" && slices.ContainsFunc(figures, func(f figureName) bool { return f.name == n.Value && c.isLink(n) })
+}
+
+func (c *Catalog) isLink(n *Name) bool {
+	at, has := c.links[n.Part]
+	return has && at == n.Link
+}
+
 // name finds the name of a value.
 func (c *Catalog) name(link uint16, part, message, value string) *Name {
 	return c.of[key{link, part, message, value}]

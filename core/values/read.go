@@ -134,8 +134,11 @@ func (x *Reader) put(n *Name, at quantity.Time, v coding.Value, codes map[uint64
 	x.out = append(x.out, s)
 }
 
+// figureName is something that a link does itself.
+type figureName struct{ name, unit, about string }
+
 // figures are what links do themselves.
-var figures = []struct{ name, unit, about string }{
+var figures = []figureName{
 	{"gap", "s", "silence before a record"},
 	{"delay", "s", "from the end of what the MCU sent to the begin of the answer"},
 	{"rate", "1/s", "records a second, over the latest second"},

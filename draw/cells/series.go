@@ -79,7 +79,10 @@ func (p *plot) series(y, rows int, l *scene.Lane) {
 		case s.Steps:
 			sign = "┘ "
 		}
-		x0 = p.a.Text(x0, y, hue(s.Hue), sign+s.Name) + 3
+		x0 = p.a.Text(x0, y, hue(s.Hue), sign+s.Name) + 2
+		if s.Is != "" {
+			x0 = p.a.Text(x0, y, Plain, s.Is) + 3
+		}
 	}
 	if l.Detail != "" && x0+Width(l.Detail) < p.a.W {
 		p.a.Right(p.a.W, y, Quiet, l.Detail)
@@ -137,14 +140,16 @@ func chart(a Area, c *scene.Chart) []string {
 	a.Text(0, 0, Head, c.Title)
 	if Width(c.LineText)+Width(c.Title)+2 < a.W {
 		a.Right(a.W, 0, Quiet, c.LineText)
+	} else if c.LineText != "" {
+		a.Text(0, 1, Quiet, c.LineText)
+		a = a.Part(0, 1, a.W, a.H-1)
 	}
-	left := max(Width(c.Y.Text(c.Y.High)), Width(c.Y.Text(c.Y.Low)), Width(c.YName)) + 1
+	left := max(Width(c.Y.Text(c.Y.High)), Width(c.Y.Text(c.Y.Low))) + 1
 	w, h := a.W-left-1, a.H-3
 	if w < 8 || h < 2 {
 		return nil
 	}
 	a.Right(left, 1, Quiet, c.Y.Text(c.Y.High))
-	a.Right(left, 1+h/2, Plain, c.YName)
 	a.Right(left, h, Quiet, c.Y.Text(c.Y.Low))
 	for y := 1; y <= h; y++ {
 		a.Put(left, y, Quiet, '│')

@@ -51,15 +51,18 @@ var allowed = map[string]string{
 	"core/scene":             "core/quantity",
 	"core/check":             "core/quantity core/record core/safe",
 	"core/coding":            "",
+	"core/layout":            "core/coding core/safe",
+	"core/values":            "core/bench core/capture core/coding core/device core/doc core/operation core/quantity core/record core/records core/safe",
+	"core/filter":            "core/bench core/capture core/coding core/doc core/quantity core/record core/records core/safe core/values",
 	"core/access":            "",
 	"core/image":             "",
 	"core/packet":            "",
 	"core/objects":           "",
 	"core/constants":         "core/device core/operation",
-	"core/operation":         "core/safe core/image core/access core/bus/i2c core/bus/spi core/bus/uart core/device core/doc core/objects core/packet core/quantity core/record core/register",
+	"core/operation":         "core/layout core/safe core/image core/access core/bus/i2c core/bus/spi core/bus/uart core/device core/doc core/objects core/packet core/quantity core/record core/register",
 	"core/ledger":            "core/bench core/capture core/device core/operation core/quantity core/record core/records",
 	"core/operate":           "core/image core/access core/bench core/capture core/coding core/device core/ledger core/link core/operation core/quantity core/record core/records core/register core/safe",
-	"core/device":            "core/access core/bus/can core/bus/i2c core/bus/spi core/objects core/packet core/coding core/register core/bus core/bus/all core/bus/uart core/doc core/finding core/quantity core/formula",
+	"core/device":            "core/layout core/bus/pulse core/access core/bus/can core/bus/i2c core/bus/spi core/objects core/packet core/coding core/register core/bus core/bus/all core/bus/uart core/doc core/finding core/quantity core/formula",
 	"core/startup":           "core/register",
 	"core/bench":             "core/bus core/bus/all core/bus/can core/bus/i2c core/bus/pulse core/bus/spi core/bus/uart core/check core/clock core/device core/doc core/finding core/machine core/operation core/transfer core/quantity core/record core/records core/register core/startup",
 	"core/capture":           "core/quantity core/record core/records core/wire",
@@ -73,7 +76,7 @@ var allowed = map[string]string{
 	"core/session":           "core/bench core/capture core/guard core/link core/link/tty core/quantity core/sim",
 	"core/firmware":          "core/access core/bench core/constants core/device core/operation core/register core/transfer",
 	"core/follow":            "core/bench core/bus/pulse core/capture core/quantity core/record core/records core/transfer",
-	"core/picture":           "core/machine core/transfer core/register core/startup core/bench core/bus core/bus/can core/bus/i2c core/bus/pulse core/bus/spi core/bus/uart core/capture core/intent core/quantity core/record core/records core/safe core/scene core/wire",
+	"core/picture":           "core/values core/machine core/transfer core/register core/startup core/bench core/bus core/bus/can core/bus/i2c core/bus/pulse core/bus/spi core/bus/uart core/capture core/intent core/quantity core/record core/records core/safe core/scene core/wire",
 	"core/prove":             "core/bench core/capture core/check core/intent core/link core/quantity core/record core/records",
 	"core/diagnose":          "core/bench core/bus/i2c core/bus/uart core/capture core/finding core/quantity core/recognise core/record core/records core/safe core/bus/spi core/wire",
 	"demo":                   "",
@@ -85,7 +88,7 @@ var allowed = map[string]string{
 
 // views may import the core, the renderers and what views share, never each
 // other nor the shell.
-var views = []string{"tui/registers", "tui/timing", "tui/traffic", "tui/transfers", "tui/waves"}
+var views = []string{"tui/plots", "tui/registers", "tui/timing", "tui/traffic", "tui/transfers", "tui/waves"}
 
 type pkg struct {
 	ImportPath string

@@ -384,7 +384,7 @@ func (v *View) frameCommands(h ui.Host, link *bench.Link) []ui.Command {
 		{Name: "stop-bits", Keys: []string{"o"}, Help: "1, 1.5 or 2 stop bits", Short: "stop", Run: edit(moreStop)},
 		{Name: "bit-order", Keys: []string{"O"}, Help: "least or most significant bit first", Run: edit(func(f uart.Frame) uart.Frame { f.MSBFirst = !f.MSBFirst; return f })},
 		{Name: "invert-line", Keys: []string{"I"}, Help: "a line that rests high or low", Run: edit(func(f uart.Frame) uart.Frame { f.Inverted = !f.Inverted; return f })},
-		{Name: "flow-control", Args: "[none|rts-cts|xon-xoff]", Keys: []string{"H"}, Help: "next flow control (handshake): none, ready lines, XOFF and XON", Short: "flow", Run: v.nextFlow(h, l)},
+		{Name: "flow-control", Args: "[WAY]", Keys: []string{"H"}, Help: "next flow control: none, ready lines, XOFF", Short: "flow", Run: v.nextFlow(h, l)},
 		{Name: "rate-up", Keys: []string{">"}, Help: "next usual rate above", Short: "rate", Run: v.rateStep(h, l, 1)},
 		{Name: "rate-down", Keys: []string{"<"}, Help: "next usual rate below", Run: v.rateStep(h, l, -1)},
 		{Name: "character", Args: "[C]", Keys: []string{"v"}, Help: "draw another character", Short: "character", Run: func(arg string) tea.Cmd {

@@ -1,6 +1,9 @@
 package traffic
 
 import (
+	"fmt"
+	"strings"
+
 	"gavrix.org/gavrix/core/capture"
 	"gavrix.org/gavrix/core/dialogue"
 	"gavrix.org/gavrix/core/record"
@@ -18,6 +21,9 @@ func (v *View) denseLine(a cells.Area, y, i int, link *capture.Link) {
 	if l.Kind != record.Chars {
 		text, style := happened(l)
 		room := a.Part(x, y, a.W-x, 1)
+		if l.Meaning != "" {
+			text = fitted(text, room.W)
+		}
 		beside(room, room.Text(0, 0, style, text), 0, l)
 		return
 	}
@@ -34,6 +40,21 @@ func (v *View) denseLine(a cells.Area, y, i int, link *capture.Link) {
 	hexW := a.W - x - cells.Width(marks) - 2
 	x = a.Text(x, y, cells.Quiet, hexOf(l, hexW))
 	a.Text(x+2, y, cells.Bad, marks)
+}
+
+// fitted gives a list of values as far as it fits, with how many more there are; unfolding the
+// line shows all.
+func fitted(text string, w int) string {
+	if cells.Width(text) <= w {
+		return text
+	}
+	parts := strings.Split(text, ", ")
+	for n := len(parts) - 1; n > 0; n-- {
+		if short := fmt.Sprintf("%s, +%d more", strings.Join(parts[:n], ", "), len(parts)-n); cells.Width(short) <= w {
+			return short
+		}
+	}
+	return text
 }
 
 // front writes when a line was, where, and who said it; it gives the column behind.

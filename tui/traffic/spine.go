@@ -50,6 +50,7 @@ func (v *View) spineLine(a cells.Area, y, i int, link *capture.Link, h ui.Host) 
 			}
 		}
 		a.Put(spine, y, style, glyph)
+		text = fitted(text, a.W-timeW-3-len("MCU: "))
 		if l.From == record.MCU && l.Kind == record.Frame {
 			if w := cells.Width(text); w < spine-timeW-2 {
 				a.Text(spine-1-w, y, style, text)

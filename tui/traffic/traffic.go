@@ -33,6 +33,7 @@ type View struct {
 	open     bool // the selected line is unfolded
 	char     int  // the byte under the cursor in the unfolded line
 
+	find    finder
 	send    *sender
 	endings map[string]int  // the line end that was used last, by link
 	lines   []dialogue.Line // as drawn last, for moving about
@@ -47,13 +48,13 @@ func New() *View { return &View{rows: map[int]int{}, endings: map[string]int{}} 
 func (v *View) Name() string { return "Traffic" }
 
 // Typing implements ui.View.
-func (v *View) Typing() bool { return v.send != nil }
+func (v *View) Typing() bool { return v.send != nil || v.find.entry != nil }
 
 // Why implements ui.View.
 func (v *View) Why(ui.Host) []finding.Derivation { return nil }
 
 func (v *View) filter(h ui.Host) dialogue.Filter {
-	f := dialogue.Filter{Link: h.LinkIndex(), All: v.all, Tap: v.tap}
+	f := dialogue.Filter{Link: h.LinkIndex(), All: v.all, Tap: v.tap, Only: v.find.only()}
 	if b := h.Bench(); b != nil {
 		f.End = func(l uint16) []byte {
 			if int(l) < len(b.Links) && b.Links[l].Talker != nil {
@@ -138,7 +139,12 @@ func (v *View) Draw(a cells.Area, h ui.Host) {
 		a.Right(a.W, 0, style, state)
 	}
 	y := v.counters(a, 1, h, snap, l)
+	y = v.find.header(a, y)
 	bottom := a.H
+	if v.find.entry != nil {
+		bottom -= entryHeight
+		v.find.draw(a.Part(0, bottom, a.W, a.H-bottom), h)
+	}
 	if v.send != nil {
 		bottom -= v.send.height()
 		v.send.draw(a.Part(0, bottom, a.W, a.H-bottom), h)
@@ -171,6 +177,16 @@ func (v *View) Draw(a cells.Area, h ui.Host) {
 }
 
 func (v *View) empty(a cells.Area, h ui.Host, l *capture.Link) {
+	if v.find.filtered() {
+		text := "Nothing fits the filter so far. A clause with the count 0 is the one that excludes all; / changes it, v shows the rest too."
+		if v.find.picks == nil || v.find.picks.Behind > 0 {
+			text = "Looking through the traffic."
+		} else if v.find.picks.Matches > 0 && !v.all {
+			text = "What fits is on other links: a shows all of them."
+		}
+		a.Paragraph(2, 1, cells.Plain, text, 0)
+		return
+	}
 	y := a.Paragraph(2, 1, cells.Plain, "Nothing was seen on this link yet.", 0)
 	if s := h.Session(); s != nil {
 		if i := s.Info(h.LinkIndex()); !i.Open {
@@ -353,6 +369,10 @@ func (v *View) Wheel(down bool, _ ui.Host) {
 
 // Type implements ui.View.
 func (v *View) Type(k tea.KeyPressMsg, h ui.Host) tea.Cmd {
+	if v.find.entry != nil {
+		v.findKey(k, h)
+		return nil
+	}
 	closes, cmd := v.send.key(k, h)
 	if closes {
 		v.send = nil
@@ -376,6 +396,9 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 		{Name: "unfold", Keys: []string{"enter"}, Help: "show all forms of the selected line's bytes", Short: "unfold", Run: do(func() { v.open = !v.open; v.paused = true })},
 		{Name: "byte-left", Keys: []string{"left"}, Help: "byte before, in an unfolded line", Run: do(func() { v.char-- })},
 		{Name: "byte-right", Keys: []string{"right"}, Help: "byte after, in an unfolded line", Run: do(func() { v.char++ })},
+	}
+	cs = append(cs, v.findCommands(h)...)
+	cs = append(cs, []ui.Command{
 		{Name: "dense", Keys: []string{"d"}, Help: "one row per line, in columns", Short: "dense", Run: do(func() { v.dense = !v.dense })},
 		{Name: "all", Keys: []string{"a"}, Help: "all links together, or the selected one", Short: "all links", Run: do(func() { v.all = !v.all })},
 		{Name: "tap", Keys: []string{"t"}, Help: "read by an ideal tap, or by the ends", Short: "tap", Run: do(func() { v.tap = !v.tap })},
@@ -384,7 +407,7 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 				s.Store().Zero(h.LinkIndex(), h.Now())
 			}
 		})},
-	}
+	}...)
 	if h.Session() != nil {
 		cs = append(cs,
 			ui.Command{Name: "send", Args: "[TEXT]", Keys: []string{"i"}, Help: `send a line, or TEXT with \n, \r, \xNN`, Short: "send", Run: func(arg string) tea.Cmd {

@@ -1,0 +1,108 @@
+package filter
+
+import (
+	"slices"
+	"sort"
+
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/records"
+)
+
+// Found follows a capture and keeps which records fit a filter. It is not safe for use by several
+// goroutines; what Picks gives never changes.
+type Found struct {
+	*Matcher
+	hits  []records.ID // in order of their ends
+	mark  records.Mark
+	begun bool
+	// Behind is how many records wait to be looked at, Gone how many hits are no longer kept.
+	Behind, Gone int
+}
+
+// mostHits is how many hits are kept; the older half goes then.
+const mostHits = 1 << 20
+
+// Find begins with the first record that a capture keeps.
+func (f *Filter) Find(b *bench.Bench, m *capture.Meta) *Found {
+	return &Found{Matcher: f.Matcher(b, m)}
+}
+
+// Look looks at what came since the last time, so many records at most, and says whether more
+// wait.
+func (f *Found) Look(s *capture.Snapshot, most int) (more bool) {
+	if !f.begun {
+		f.begun = true
+		n, _ := s.Gone()
+		f.mark = records.Mark(n)
+	}
+	fresh := s.Since(f.mark)
+	f.mark += s.Mark() - f.mark - records.Mark(len(fresh))
+	f.Behind = max(0, len(fresh)-most)
+	if len(fresh) > most {
+		fresh, more = fresh[:most], true
+	}
+	for _, i := range fresh {
+		if r := s.At(i); f.Take(r) {
+			f.put(records.IDOf(r))
+		}
+	}
+	f.mark += records.Mark(len(fresh))
+	return more
+}
+
+func (f *Found) put(id records.ID) {
+	n := len(f.hits)
+	if n == 0 || f.hits[n-1].End <= id.End {
+		f.hits = append(f.hits, id)
+	} else {
+		// Somebody may look at the present ones.
+		at := sort.Search(n, func(i int) bool { return f.hits[i].End > id.End })
+		f.hits = slices.Insert(slices.Clone(f.hits), at, id)
+	}
+	if len(f.hits) > mostHits {
+		f.Gone += mostHits / 2
+		f.hits = slices.Clone(f.hits[mostHits/2:])
+	}
+}
+
+// Picks are the records that fit, in order of their ends.
+type Picks struct {
+	IDs []records.ID
+	// Clauses are the parts of the filter, Hits for how many records each held; Matches how many
+	// fit the whole, of Seen.
+	Clauses       []Clause
+	Hits          []int
+	Matches, Seen int
+	Behind        int
+}
+
+// Picks gives what was found so far.
+func (f *Found) Picks() *Picks {
+	ids := slices.Clip(f.hits)
+	if ids == nil {
+		ids = []records.ID{} // none, not all
+	}
+	return &Picks{IDs: ids, Clauses: f.f.Clauses, Hits: slices.Clone(f.Hits), Matches: f.Matches, Seen: f.Seen, Behind: f.Behind}
+}
+
+// Next gives the first record that fits behind a time, or with by below 0 the last one that
+// began before it, on a link or, with records.Any, on all.
+func (p *Picks) Next(at quantity.Time, by, link int) (records.ID, bool) {
+	fits := func(id records.ID) bool { return link == records.Any || int(id.Link) == link }
+	if by > 0 {
+		for i := sort.Search(len(p.IDs), func(i int) bool { return p.IDs[i].End > at }); i < len(p.IDs); i++ {
+			if p.IDs[i].Start > at && fits(p.IDs[i]) {
+				return p.IDs[i], true
+			}
+		}
+		return records.ID{}, false
+	}
+	for i := sort.Search(len(p.IDs), func(i int) bool { return p.IDs[i].End >= at }) - 1; i >= 0; i-- {
+		if p.IDs[i].Start < at && fits(p.IDs[i]) {
+			return p.IDs[i], true
+		}
+	}
+	return records.ID{}, false
+}
