@@ -82,7 +82,7 @@ func (r *Register) some(fits func(register.Access) bool) bool {
 
 // grantsWrite says why a content can't be written to a register.
 func (p *Part) grantsWrite(r *Register, content uint64) access.Reason {
-	if !r.some(func(a register.Access) bool { return a != register.ReadOnly && a != register.ReadClears }) {
+	if !r.Writable() {
 		return access.Unwritable
 	}
 	for _, v := range p.m.Values {

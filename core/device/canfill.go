@@ -52,6 +52,59 @@ func (x *mapper) holds(d *Device, l *Layout, n *doc.Node, fields []*layout.Field
 	}
 }
 
+// Setting is a value of the part's registers that a received message sets.
+type Setting struct {
+	Field *layout.Field
+	To    *Value
+}
+
+// sets reads what received messages set.
+func (x *mapper) sets(d *Device, l *Layout, n *doc.Node, fields []*layout.Field, nodes []*doc.Node) {
+	for i, f := range fields {
+		at := nodes[i].Get("sets")
+		if at == nil {
+			continue
+		}
+		if d.SendsFrame(*l.ID) {
+			x.fault("sets-of-own-message", at, "leave it out", "layout %s: the part sends this message itself", n.Key)
+			return
+		}
+		var v *Value
+		if d.Map != nil {
+			v = d.Map.Value(at.Scalar)
+		}
+		if v == nil || v.From != nil {
+			x.fault("unknown-value", at, "name a register or value below `registers:` or `values:`", "layout %s: the part has no value %s that can be set", n.Key, at.Scalar)
+			return
+		}
+		l.Sets = append(l.Sets, Setting{f, v})
+	}
+}
+
+// Takes lets the simulated part take over what a received message sets.
+func (d *Device) Takes(f can.Frame, part *Part, now quantity.Time) {
+	for _, l := range d.Layouts {
+		words := layout.Words(f.Data)
+		if l.ID == nil || l.ID.ID != f.ID || l.ID.Extended != f.Extended || len(l.Sets) == 0 || f.Remote || !l.Fits(words) {
+			continue
+		}
+		part.Freeze(now)
+		for _, s := range l.Sets {
+			raw, whole := s.Field.Of(words)
+			if !whole {
+				continue
+			}
+			v := s.Field.Decode(raw)
+			if v.Number == nil {
+				part.put(s.To, raw)
+				continue
+			}
+			number, _ := v.Number.Float64()
+			part.put(s.To, nearestBits(&s.To.Format, number))
+		}
+	}
+}
+
 // variable is a value as expressions name it.
 type variable struct {
 	name string
@@ -128,4 +181,10 @@ func nearestBits(f *coding.Format, number float64) uint64 {
 	}
 	raw, _, _ := f.Coding.Bits(n, f.Bits)
 	return raw
+}
+
+// SendsFrame says whether the part sends frames with an identifier by itself.
+func (d *Device) SendsFrame(id Identifier) bool {
+	end, ok := d.End.(can.End)
+	return ok && slices.ContainsFunc(end.Messages, func(m can.Message) bool { return m.Frame.ID == id.ID && m.Frame.Extended == id.Extended })
 }

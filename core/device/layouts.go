@@ -24,6 +24,8 @@ type Layout struct {
 	Begins []uint64
 	// Holds is what a simulated part puts into its values.
 	Holds []Holding
+	// Sets is what a simulated part does with values of messages that it receives.
+	Sets []Setting
 }
 
 var wordsType = doc.Scalar("words in hex, as 5D 00, or a text", func(s string) ([]uint64, error) {
@@ -49,7 +51,8 @@ func layoutKeys(k laid) []doc.Key {
 		{Name: "form", Doc: "how it stands in a text", Type: doc.Enum(layout.Forms...), Default: "number"},
 	}, formatKeys()...)
 	if k.identified {
-		legend = append(legend, doc.Key{Name: "holds", Doc: "what a simulated part puts there: an expression of t, the time in seconds, and of its registers' values", Type: doc.AnyText})
+		legend = append(legend, doc.Key{Name: "holds", Doc: "what a simulated part puts there: an expression of t, the time in seconds, and of its registers' values", Type: doc.AnyText},
+			doc.Key{Name: "sets", Doc: "the value of the part's registers that a simulated part sets to it when the message comes", Type: doc.NameType})
 	}
 	keys := []doc.Key{
 		{Name: "about", Doc: "what the message is", Type: doc.AnyText},
@@ -167,6 +170,7 @@ func (x *mapper) layout(d *Device, n *doc.Node) *Layout {
 		x.when(out, n)
 		if kind.identified {
 			x.holds(d, out, n, fields, nodes)
+			x.sets(d, out, n, fields, nodes)
 		}
 	}
 	if len(x.faults) > before {

@@ -216,6 +216,13 @@ func (r *Register) Clears() bool {
 	return r.some(func(a register.Access) bool { return a == register.ReadClears })
 }
 
+// Writable says whether any of its bits can be written.
+func (r *Register) Writable() bool {
+	return r.some(func(a register.Access) bool {
+		return a != register.ReadOnly && a != register.ReadClears
+	})
+}
+
 // Repeatable says whether reading it, or writing it, twice is like once.
 func (r *Register) Repeatable(writing bool) bool {
 	return r.Turns() == 1 && !r.some(func(a register.Access) bool {

@@ -258,6 +258,7 @@ func (b *canBus) event(i int, ev can.Event) {
 	b.keep(i, ev)
 	if i > 0 {
 		if ev.What == can.Received && i < len(b.parts) && b.parts[i].CANPart != nil {
+			b.parts[i].Takes(ev.Frame, b.parts[i].part, ev.At)
 			if f, after, answers := b.parts[i].Take(ev.At, ev.Frame); answers {
 				b.replies = append(b.replies, canReply{ev.At + after, i, f})
 			}

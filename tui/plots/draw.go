@@ -13,6 +13,7 @@ import (
 // Draw implements ui.View.
 func (v *View) Draw(a cells.Area, h ui.Host) {
 	v.w = max(a.W-cells.NameWidth(&scene.Scene{}, a.W), 20)
+	defer v.typing(a)
 	x := a.Text(0, 0, cells.Head, "PLOTS")
 	s := v.shown
 	if s == nil {

@@ -56,6 +56,10 @@ type View struct {
 	marked bool
 	w      int
 
+	entry *ui.Entry // the set-point that is typed
+	knobs map[string]*knob
+	queue []func(h ui.Host) tea.Cmd // what waits for the book
+
 	book     *values.Book
 	of       *bench.Meanings // what the book was made with
 	meta     *capture.Meta
@@ -105,16 +109,10 @@ type row struct {
 }
 
 // New gives a view that follows the last 20 s.
-func New() *View { return &View{span: 20 * quantity.Second, w: 100} }
+func New() *View { return &View{span: 20 * quantity.Second, w: 100, knobs: map[string]*knob{}} }
 
 // Name implements ui.View.
 func (v *View) Name() string { return "Plots" }
-
-// Typing implements ui.View.
-func (v *View) Typing() bool { return false }
-
-// Type implements ui.View.
-func (v *View) Type(tea.KeyPressMsg, ui.Host) tea.Cmd { return nil }
 
 // Why implements ui.View.
 func (v *View) Why(ui.Host) []finding.Derivation { return nil }
@@ -168,12 +166,14 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 		})
 	}
 	offers := func(string) []string { return v.complete }
-	return []ui.Command{
+	return append([]ui.Command{
 		{Name: "value-above", Keys: []string{"up", "k"}, Help: "the value above", Run: do(func() { v.move(-1) })},
 		{Name: "value-below", Keys: []string{"down", "j"}, Help: "the value below", Short: "value", Run: do(func() { v.move(1) })},
 		{Name: "list", Keys: []string{"l"}, Help: "the list of all values, the freshest first; l again goes back", Short: "list", Run: turn(listPage)},
 		{Name: "pick", Keys: []string{"enter"}, Help: "in the list: draw the value, or draw it no more", Short: "draw", Run: func(string) tea.Cmd { v.pick(h); return nil }},
-		{Name: "plot", Args: "VALUE[+VALUE]", Help: "draw a value in a lane of its own, or several that share one", Complete: offers, Run: func(arg string) tea.Cmd { v.add(h, arg); return nil }},
+		{Name: "plot", Args: "VALUE[+VALUE]", Help: "draw a value in a lane of its own, or several that share one", Complete: offers, Run: func(arg string) tea.Cmd {
+			return v.when(h, func(h ui.Host) tea.Cmd { v.add(h, arg); return nil })
+		}},
 		{Name: "drop", Keys: []string{"d"}, Help: "draw the value under the cursor no more", Run: do(func() { v.drop(v.lane) })},
 		{Name: "join", Keys: []string{"s"}, Help: "draw it on one scale with the one above: what is set as a staircase, answers as dots, and the lag", Run: func(string) tea.Cmd { v.join(h); return nil }},
 		{Name: "usual", Keys: []string{"0"}, Help: "draw what changes most on the selected link", Run: do(func() { v.lanes, v.chosen, v.lane = nil, false, 0 })},
@@ -186,10 +186,10 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 		{Name: "more-time", Keys: []string{"-"}, Help: "more time across", Run: do(func() { v.zoom(h, 2, 1) })},
 		{Name: "whole", Keys: []string{"z"}, Help: "all that is kept", Run: do(func() { v.fixed, v.from, v.span = true, 0, max(h.Snapshot().Now, quantity.Millisecond) })},
 		{Name: "newest", Keys: []string{"end", "G"}, Help: "the picture follows the present", Run: do(func() { v.fixed = false })},
-		{Name: "next-sample", Keys: []string{"n"}, Help: "the cursor to the next sample of the value under the cursor", Short: "cursor", Run: do(func() { v.sample(h, 1) })},
-		{Name: "sample-before", Keys: []string{"b"}, Help: "the cursor to the sample before", Run: do(func() { v.sample(h, -1) })},
+		{Name: "next-sample", Keys: []string{"n"}, Help: "the cursor to the next sample of the value under the cursor", Short: "cursor", Run: func(string) tea.Cmd { return v.sample(h, 1) }},
+		{Name: "sample-before", Keys: []string{"b"}, Help: "the cursor to the sample before", Run: func(string) tea.Cmd { return v.sample(h, -1) }},
 		{Name: "mark-sample", Keys: []string{"m"}, Help: "a second cursor at the first one", Run: do(func() { v.mark, v.marked = v.cursor, v.placed })},
-	}
+	}, v.setCommands(h)...)
 }
 
 // window is the stretch of time that is shown.
@@ -223,10 +223,6 @@ func (v *View) zoom(h ui.Host, times, over quantity.Time) {
 
 // add draws one more value, or several that share a lane.
 func (v *View) add(h ui.Host, text string) {
-	if v.book == nil || v.working {
-		h.Say("the values are being read: try again in a moment")
-		return
-	}
 	var lane []string
 	for _, w := range strings.Split(text, "+") {
 		n, err := v.book.Find(strings.TrimSpace(w))
@@ -296,8 +292,12 @@ func (v *View) join(h ui.Host) {
 }
 
 // sample moves the cursor to another sample of the value under the cursor.
-func (v *View) sample(h ui.Host, by int) {
-	if v.working || v.book == nil || v.shown == nil || v.lane >= len(v.shown.lanes) {
+func (v *View) sample(h ui.Host, by int) tea.Cmd {
+	return v.when(h, func(h ui.Host) tea.Cmd { v.toSample(h, by); return nil })
+}
+
+func (v *View) toSample(h ui.Host, by int) {
+	if v.shown == nil || v.lane >= len(v.shown.lanes) {
 		return
 	}
 	n, err := v.book.Find(v.shown.lanes[v.lane][0])
@@ -336,6 +336,9 @@ func (v *View) Tick(h ui.Host) tea.Cmd {
 	if v.working || snap == nil {
 		return nil
 	}
+	if cmd := v.flush(h); cmd != nil {
+		return cmd
+	}
 	if v.book == nil || v.of != h.Meanings() || v.meta != snap.Meta() {
 		v.book, v.of, v.meta, v.shown = values.NewBook(h.Bench(), snap.Meta()), h.Meanings(), snap.Meta(), nil
 	}
@@ -355,12 +358,17 @@ func (v *View) Tick(h ui.Host) tea.Cmd {
 	return func() tea.Msg {
 		more := book.Take(snap, mostTaken)
 		s := show(book, r, lanes, chosen, lane)
-		return ui.Done(func(ui.Host) tea.Cmd {
+		return ui.Done(func(h ui.Host) tea.Cmd {
 			v.working = false
 			if v.book == book {
 				v.shown, v.more, v.complete = s, more, s.names
 			}
-			return nil
+			var cmds []tea.Cmd
+			for _, f := range v.queue {
+				cmds = append(cmds, f(h))
+			}
+			v.queue = nil
+			return tea.Batch(cmds...)
 		})
 	}
 }
