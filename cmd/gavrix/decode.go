@@ -195,6 +195,9 @@ func (o *decodeOptions) run(ctx context.Context, path string) error {
 	}
 	defer f.Close()
 	if len(o.links) == 0 && o.bench == "" && !o.guess {
+		if err := idle(o.cmd, "where nothing is decoded", pickNames...); err != nil {
+			return err
+		}
 		for _, n := range src.Names() {
 			fmt.Fprintln(stdout, safe.Text(n))
 		}
@@ -217,6 +220,9 @@ func (o *decodeOptions) run(ctx context.Context, path string) error {
 	}
 	meta := decode.Meta(links)
 	if len(o.plans) > 0 {
+		if err := idle(o.cmd, "with --plan", pickNames...); err != nil {
+			return err
+		}
 		return o.compare(ctx, src, links, opts, path)
 	}
 	out, err := o.printing(&meta)

@@ -4,6 +4,7 @@ import (
 	"encoding/csv"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
 
@@ -29,13 +30,21 @@ joined by + on one scale. ` + "`gavrix values SOURCE`" + ` lists them. Where wha
 stands beside what a part answers, the first is a staircase, the second dots.
 
 ` + sourceHelp,
-		Example: `  gavrix draw plot demo pump-drive.pressure leaf-angle.angle --for 10s
-  gavrix draw plot demo winch-drive.speed winch-drive.turns --against --for 30s --out speed.svg
-  gavrix draw plot demo upper-gauge.level --table level.csv --for 60s`,
+		Example: `  gavrix draw plot demo pump-drive.pressure leaf-angle.angle --for 500ms
+  gavrix draw plot demo winch-status.speed winch-drive.turns --against --for 500ms
+  gavrix draw plot demo upper-gauge.level --histogram --from 200ms --for 500ms`,
 		Args: cobra.MinimumNArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if against && histogram {
 				return fmt.Errorf("--against and --histogram are two pictures: choose one")
+			}
+			if table != "" {
+				if err := idle(cmd, "with --table", "out", "columns", "against", "histogram"); err != nil {
+					return err
+				}
+				if !strings.EqualFold(filepath.Ext(table), ".csv") {
+					return fmt.Errorf("--table %s: the name must end in .csv", table)
+				}
 			}
 			if err := columns(p.columnsWide); err != nil {
 				return err
@@ -182,7 +191,7 @@ the newest first. What links do themselves (gap, delay, rate, errors, period) ar
 values too.
 
 ` + sourceHelp,
-		Example: `  gavrix values demo --for 5s
+		Example: `  gavrix values demo --for 300ms
   gavrix values lock.pcapng --json`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -56,8 +56,8 @@ func examples(root *cobra.Command) []call {
 	return out
 }
 
-// values are what flags are tried with, by name; other ones by their type.
-var values = map[string][]string{
+// hostile are what flags are tried with, by name; other ones by their type.
+var hostile = map[string][]string{
 	"rate": {"57.6k"}, "other-rate": {"19200"}, "data-rate": {"1M"}, "clock": {"12MHz"}, "plus-minus": {"0.02MHz"}, "measured": {"45.5k"}, "bit": {"17us"}, "uncertain": {"3 %"},
 	"formula": {"clock / (16 * (n + 1))"}, "range": {"n=0..255"}, "settings": {"order=lsb"}, "frame": {"7O2"}, "mcu": {"1 %"}, "device": {"2 %"}, "id": {"3A1"}, "data": {"A5"},
 	"sample": {"75%"}, "data-sample": {"80%"}, "error": {"0.3 %"}, "loop": {"255 ns"}, "node-delay": {"300 ns"}, "per-metre": {"6 ns"}, "ids": {"123"}, "message": {"other 3A0 4 20ms"},
@@ -68,12 +68,13 @@ var values = map[string][]string{
 	"core": {"24MHz"}, "cycles": {"entry=30,read=20,exit=300,handler=500,look=100,call=50"}, "every": {"90us"}, "blocked": {"130us", "50us-900us"}, "method": {"each-word"}, "bus": {"i2c"}, "late": {"3ms"}, "period": {"900us"}, "work": {"150us"}, "sizes": {"power-of-two"},
 	"busy": {"900us"}, "done": {"5ms"}, "engine": {"20MHz"}, "rates": {"9600"}, "bursts": {"0*7 5ms*60"}, "on-full": {"keep-newest", "replace-last"}, "phase": {"33us"}, "positions": {"5 9"}, "events": {"full"}, "consumer": {"wrap-compare"}, "rule": {"pos - last"}, "latency": {"90us"},
 	"bytes": {"0:31", "3"}, "end-mark": {"34"}, "idle": {"400us"}, "timeout": {"3ms"}, "armed": {"1ms"}, "rearm": {"30ms"}, "send-armed": {"3us"}, "receive-armed": {"9us"}, "send-latency": {"4us"}, "receive-latency": {"5us"}, "hold": {"2us"},
+	"filter": {"pump errors"}, "until": {"pump"}, "trigger": {"identifier 1A5"}, "values": {"all"}, "table": {"x.csv"},
 	"ends": {"1us"}, "edges": {"1s"}, "bounce": {"700us"}, "reads": {"3.5ms"}, "own": {"x 111 50 0"}, "other": {"7O2", "y 001 90 0"}, "dump": {"x.txt"}, "seg2": {"1"},
 }
 
-// tried gives values for a flag; none for one that only asks for help.
+// tried gives hostile for a flag; none for one that only asks for help.
 func tried(f *pflag.Flag) []string {
-	if v, has := values[f.Name]; has {
+	if v, has := hostile[f.Name]; has {
 		return v
 	}
 	switch f.Value.Type() {

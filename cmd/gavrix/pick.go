@@ -35,6 +35,9 @@ func (o *pickFlags) add(c *cobra.Command) {
 	fl.StringSliceVar(&o.values, "values", nil, "print samples of these values in place of records; all for every one")
 }
 
+// pickNames are the flags.
+var pickNames = []string{"filter", "until", "trigger", "depth", "values"}
+
 // picker runs the wishes over the records of a capture.
 type picker struct {
 	o                      *pickFlags

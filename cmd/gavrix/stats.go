@@ -27,7 +27,7 @@ came; and of each identifier, device or sender how many, at which period, with w
 jitter, how often one stayed away for three periods, and which errors.
 
 ` + sourceHelp,
-		Example: `  gavrix stats demo --for 10s
+		Example: `  gavrix stats demo --for 300ms
   gavrix stats lock.pcapng --filter 'pump' --json`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {

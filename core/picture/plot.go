@@ -205,7 +205,7 @@ func Against(x, y *values.Series, name func(*values.Name) string, from, to quant
 func Histogram(x *values.Series, name func(*values.Name) string, from, to quantity.Time, classes int) *scene.Scene {
 	counts, least, most := x.Histogram(from, to, classes)
 	scale := ScaleOf([]*values.Series{x}, from, to)
-	c := scene.Chart{Title: "how often " + name(x.Name) + " was how large", XName: name(x.Name), YName: "samples", X: scale, Y: scene.Scale{High: 1}}
+	c := scene.Chart{Title: "how often " + name(x.Name) + " was how large", XName: name(x.Name), YName: "samples", X: scale, Y: scene.Scale{High: 1, Unit: "samples"}}
 	each := (most - least) / float64(max(len(counts), 1))
 	for i, n := range counts {
 		c.Y.High = max(c.Y.High, float64(n))

@@ -140,5 +140,9 @@ func (l *Lags) String() string {
 	if l.Followed == 0 {
 		return fmt.Sprintf("%s of the set-point, none followed", quantity.Count(l.Changes, "change"))
 	}
-	return fmt.Sprintf("%d of %s followed after %s (%s to %s)", l.Followed, quantity.Count(l.Changes, "change"), l.Mean.Round(3), l.Least.Round(3), l.Longest.Round(3))
+	text := fmt.Sprintf("%d of %d followed, lag %s", l.Followed, l.Changes, l.Mean.Round(3))
+	if l.Least != l.Longest {
+		text += fmt.Sprintf(" (%s to %s)", l.Least.Round(3), l.Longest.Round(3))
+	}
+	return text
 }
