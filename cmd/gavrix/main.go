@@ -96,7 +96,7 @@ Exit status: 0 fine, 1 a finding or a failed check, 2 could not run.`,
 	root.SetOut(stdout)
 	root.SetFlagErrorFunc(flagError)
 	ui.flags(root.Flags())
-	root.AddCommand(demoCommand(), openCommand(), lintCommand(), proveCommand(), compareCommand(), doCommand(), watchCommand(), valuesCommand(), statsCommand(), replayCommand(), decodeCommand(), convertCommand(), calcCommand(), drawCommand(), exportCommand(), sourcesCommand(), portsCommand(), newCommand(), schemaCommand(), preferencesCommand(), manCommand(), filtersHelp())
+	root.AddCommand(demoCommand(), openCommand(), lintCommand(), proveCommand(), compareCommand(), doCommand(), sendCommand(), watchCommand(), valuesCommand(), statsCommand(), replayCommand(), decodeCommand(), convertCommand(), calcCommand(), drawCommand(), exportCommand(), sourcesCommand(), portsCommand(), newCommand(), schemaCommand(), preferencesCommand(), manCommand(), filtersHelp())
 	root.SetVersionTemplate("gavrix {{.Version}}\n")
 	log.flags(root.PersistentFlags())
 	completes(root)

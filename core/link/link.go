@@ -65,6 +65,20 @@ type Session interface {
 	Wait(ctx context.Context, until quantity.Time, cond func(*capture.Snapshot) bool) error
 }
 
+// Timed is a session or port that does what is asked exactly at a time of its own clock; one that
+// is past is the present.
+type Timed interface {
+	DoAt(ctx context.Context, at quantity.Time, link uint16, i Intent) (Outcome, error)
+}
+
+// WaitAndDo is DoAt as well as it can be done by waiting.
+func WaitAndDo(ctx context.Context, s Session, at quantity.Time, l uint16, i Intent) (Outcome, error) {
+	if err := s.Wait(ctx, at, func(*capture.Snapshot) bool { return false }); err != nil {
+		return Outcome{}, err
+	}
+	return s.Do(ctx, l, i)
+}
+
 // ErrNotOpen says that the link's port is not there now.
 var ErrNotOpen = errors.New("the port is not open")
 

@@ -123,6 +123,16 @@ func (s *Session) Do(ctx context.Context, l uint16, i link.Intent) (link.Outcome
 	return out, err
 }
 
+// DoAt implements link.Timed.
+func (s *Session) DoAt(ctx context.Context, at quantity.Time, l uint16, i link.Intent) (link.Outcome, error) {
+	if int(l) < len(s.ports) {
+		if t, ok := s.ports[l].(link.Timed); ok {
+			return t.DoAt(ctx, at, l, i)
+		}
+	}
+	return link.WaitAndDo(ctx, s, at, l, i)
+}
+
 // Now implements link.Session.
 func (s *Session) Now() quantity.Time {
 	if s.real {

@@ -250,8 +250,15 @@ func (b *canBus) start(n Nodes) {
 	b.again(b.w.now + b.beat())
 }
 
-// beat is the time from one reading to the next.
-func (b *canBus) beat() quantity.Time { return b.now.Tap.Nominal.Phase().Bit.Times(canBeat) }
+// beat is the time from one reading to the next. It is short while somebody waits for a
+// frame, who may have the next one to send as soon as it is out.
+func (b *canBus) beat() quantity.Time {
+	bits := int64(canBeat)
+	if len(b.asked) > 0 {
+		bits /= 32
+	}
+	return b.now.Tap.Nominal.Phase().Bit.Times(bits)
+}
 
 // event takes note of what a node says: what the MCU receives, and error states.
 func (b *canBus) event(i int, ev can.Event) {
@@ -495,6 +502,7 @@ func (b *canBus) do(i link.Intent, done func(link.Outcome)) error {
 		b.nodes[0].Send(f)
 		b.bus.Wake()
 		b.asked = append(b.asked, asked{frame: f, done: done, limit: b.w.now + askedLimit})
+		b.again(min(b.turn, b.w.now+b.beat()))
 		b.sender[key(f)] = record.MCU
 		return nil
 	}

@@ -51,6 +51,21 @@ func (h *Headless) Do(ctx context.Context, l uint16, i link.Intent) (out link.Ou
 	return out, nil
 }
 
+// DoAt implements link.Timed: time goes on until the outcome is there.
+func (h *Headless) DoAt(ctx context.Context, at quantity.Time, l uint16, i link.Intent) (out link.Outcome, err error) {
+	over := false
+	h.World.DoAt(at, h.World.names[l], i, func(o link.Outcome) { out, over = o, true })
+	for limit := max(at, h.World.now) + mostWait; !over; h.World.RunTo(max(h.World.NextEvent(), h.World.now+1)) {
+		if err := ctx.Err(); err != nil {
+			return out, err
+		}
+		if h.World.now > limit {
+			return out, errNoOutcome
+		}
+	}
+	return out, nil
+}
+
 var errNoOutcome = fmt.Errorf("nothing came of it within %s: the bus is held, or another transaction never ends", mostWait)
 
 // Wait implements link.Session.

@@ -273,6 +273,20 @@ func (r *Runner) Do(ctx context.Context, l uint16, i link.Intent) (link.Outcome,
 	}
 }
 
+// DoAt implements link.Timed.
+func (r *Runner) DoAt(ctx context.Context, at quantity.Time, l uint16, i link.Intent) (link.Outcome, error) {
+	over := make(chan link.Outcome, 1)
+	r.do(func(*Pace) { r.world.DoAt(at, r.world.names[l], i, func(o link.Outcome) { over <- o }) })
+	select {
+	case out := <-over:
+		return out, nil
+	case <-ctx.Done():
+		return link.Outcome{}, ctx.Err()
+	case <-r.stop:
+		return link.Outcome{}, context.Canceled
+	}
+}
+
 // Store implements link.Session.
 func (r *Runner) Store() *capture.Store { return r.store }
 

@@ -23,6 +23,7 @@ import (
 type World struct {
 	store  *capture.Store
 	queue  agenda.Agenda[event]
+	plans  agenda.Agenda[planned]
 	now    quantity.Time
 	rng    *rand.Rand
 	actors []actor
@@ -154,10 +155,34 @@ func New(b *bench.Bench, store *capture.Store) *World {
 func (w *World) Now() quantity.Time { return w.now }
 
 // NextEvent is the time of the next thing that happens by itself.
-func (w *World) NextEvent() quantity.Time { return w.queue.Next() }
+func (w *World) NextEvent() quantity.Time { return min(w.queue.Next(), w.plans.Next()) }
+
+// planned is an intent that has a time.
+type planned struct {
+	link   string
+	intent link.Intent
+	done   func(link.Outcome)
+}
+
+// DoAt is Do at a time; one that is past is the present. What is refused then is an outcome
+// that is not OK.
+func (w *World) DoAt(at quantity.Time, name string, i link.Intent, done func(link.Outcome)) {
+	w.plans.Push(max(at, w.now), planned{name, i, done})
+}
 
 // RunTo lets the world go on to the time t.
 func (w *World) RunTo(t quantity.Time) {
+	for w.plans.Next() <= t {
+		w.runTo(max(w.plans.Next(), w.now))
+		_, p := w.plans.Pop()
+		if err := w.Do(p.link, p.intent, p.done); err != nil {
+			p.done(link.Outcome{At: w.now, Text: err.Error()})
+		}
+	}
+	w.runTo(t)
+}
+
+func (w *World) runTo(t quantity.Time) {
 	for w.queue.Next() <= t {
 		w.step()
 	}

@@ -25,7 +25,7 @@ var (
 // kindTables are the tables by kind, one for each layer that has to know kinds.
 var kindTables = []string{
 	"core/bench/link.go", "core/device/device.go", "core/operation/wire.go", "core/sim/world.go", "core/picture/timing.go",
-	"core/diagnose/diagnose.go", "core/setpoint/kinds.go", "tui/timing/timing.go", "cmd/gavrix/calcframe.go",
+	"core/diagnose/diagnose.go", "core/setpoint/kinds.go", "core/sending/kinds.go", "tui/timing/timing.go", "cmd/gavrix/calcframe.go",
 }
 
 // ownFiles belong to one kind although their names don't start with its name: each

@@ -1,0 +1,328 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/capture/pcapng"
+	"gavrix.org/gavrix/core/check"
+	"gavrix.org/gavrix/core/filter"
+	"gavrix.org/gavrix/core/link"
+	"gavrix.org/gavrix/core/operation"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/safe"
+	"gavrix.org/gavrix/core/sending"
+	"gavrix.org/gavrix/core/session"
+	"gavrix.org/gavrix/core/sim"
+)
+
+type sendOptions struct {
+	times        int
+	every, after string
+	when, list   string
+	replay, only string
+	from, to     string
+	all, asJSON  bool
+	save, length string
+	sets         []string
+}
+
+func sendCommand() *cobra.Command {
+	o := &sendOptions{}
+	c := &cobra.Command{
+		Use:   "send BENCH [LINK WHAT...]",
+		Short: "Send again and again, at times, whenever something is seen, from a list, or what a capture holds",
+		Long: `Sends on a link of a bench, simulated or over its port: on a UART a text with \n,
+\r, \xNN, on the other buses a transaction in the words in which one is planned. All
+WHAT are sent behind each other, --times over, --every so long; or --when a record
+fits a filter. --list takes a file with a line for each: a time, a link, what.
+--replay sends what the MCU sent in a recorded capture, on the links of the same
+names and with its times; --all-frames also the CAN frames of others. It is said how
+late things were sent. Exit status 1 where anything failed.`,
+		Example: `  gavrix send demo lower-gauge 'SNAP\n' --times 20 --every 50ms
+  gavrix send demo pump '2A5 02 60' --when 'lower-gauge answers' --times 1
+  gavrix send demo --replay lock.pcapng --save again.pcapng`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt)
+			defer stop()
+			if len(args) == 0 {
+				return errors.New("name a bench")
+			}
+			ways := 0
+			for _, w := range []bool{len(args) > 1, o.list != "", o.replay != ""} {
+				if w {
+					ways++
+				}
+			}
+			if ways != 1 {
+				return errors.New("name a link and what to send, or --list, or --replay")
+			}
+			if o.replay == "" {
+				if err := idle(cmd, "without --replay", "only", "all-frames", "from", "to"); err != nil {
+					return err
+				}
+			}
+			return o.run(ctx, cmd, args)
+		},
+	}
+	fl := c.Flags()
+	fl.IntVar(&o.times, "times", 1, "how often; 0 goes on until interrupted")
+	fl.StringVar(&o.every, "every", "", "time from one begin to the next")
+	fl.StringVar(&o.after, "after", "0 s", "time until the first, or behind a record that fits --when")
+	fl.StringVar(&o.when, "when", "", "send for each record that fits this (gavrix help filters)")
+	fl.StringVar(&o.list, "list", "", "send the lines of this file: TIME LINK WHAT")
+	fl.StringVar(&o.replay, "replay", "", "send what this recorded capture (.pcapng) holds")
+	fl.StringVar(&o.only, "only", "", "of a capture only records that fit this filter")
+	fl.StringVar(&o.from, "from", "", "of a capture: beginning of the stretch")
+	fl.StringVar(&o.to, "to", "", "of a capture: end of the stretch")
+	fl.BoolVar(&o.all, "all-frames", false, "of a capture: CAN frames of all nodes")
+	fl.StringVar(&o.save, "save", "", "record what was seen to this pcapng file")
+	fl.StringVar(&o.length, "for", "10 s", "with --when: give up after this time")
+	fl.StringArrayVar(&o.sets, "set", nil, "change a value of the bench first, as PATH=VALUE (repeatable)")
+	fl.BoolVar(&o.asJSON, "json", false, "print JSON")
+	return c
+}
+
+func (o *sendOptions) run(ctx context.Context, cmd *cobra.Command, args []string) error {
+	b, err := loadBench(args[0], o.sets...)
+	if err != nil {
+		return err
+	}
+	var s link.Session = sim.NewHeadless(b)
+	for _, l := range b.Links {
+		if l.Port != nil {
+			open := session.Open(b)
+			defer open.Close()
+			s = open
+			break
+		}
+	}
+	p, err := o.plan(cmd, b, s, args)
+	if err != nil {
+		return err
+	}
+	if o.save != "" {
+		r, err := pcapng.Record(s.Store(), o.save)
+		if err != nil {
+			return err
+		}
+		r.Whole = true
+		defer func() {
+			if err := r.Close(); err != nil {
+				fmt.Fprintf(os.Stderr, "gavrix: %s is not complete: %v\n", o.save, err)
+			}
+		}()
+	}
+	if o.when != "" {
+		d, err := quantity.ParseSpan(o.length)
+		if err != nil || d <= 0 {
+			return fmt.Errorf("--for %s: write a time, as 10 s", o.length)
+		}
+		s = &limited{s, s.Now() + d}
+	}
+	done, err := sending.Run(ctx, s, b, p, nil)
+	switch {
+	case errors.Is(err, errTime) || errors.Is(err, context.Canceled):
+		err = nil
+	case err != nil:
+		return err
+	}
+	// What was sent is on its way still.
+	_ = s.Wait(ctx, s.Now()+200*quantity.Millisecond, func(*capture.Snapshot) bool { return false })
+	if o.asJSON {
+		if err := printJSON(map[string]any{"sent": done.Sent, "failed": done.Failed, "why": done.Why, "late_mean_us": microseconds(done.Late.Mean), "late_most_us": microseconds(done.Late.Most)}); err != nil {
+			return err
+		}
+	} else {
+		fmt.Fprintln(stdout, safe.Text(done.String()))
+	}
+	if done.Failed > 0 || done.Sent == 0 {
+		return exitStatus(found)
+	}
+	return nil
+}
+
+// errTime says that the time of --for is over.
+var errTime = errors.New("the time is over")
+
+// limited is a session that waits no longer than to a time.
+type limited struct {
+	link.Session
+	until quantity.Time
+}
+
+// Wait implements link.Session.
+func (l *limited) Wait(ctx context.Context, until quantity.Time, cond func(*capture.Snapshot) bool) error {
+	held := false
+	err := l.Session.Wait(ctx, min(until, l.until), func(s *capture.Snapshot) bool { held = cond(s); return held })
+	if err == nil && !held && until > l.until {
+		return errTime
+	}
+	return err
+}
+
+// DoAt implements link.Timed.
+func (l *limited) DoAt(ctx context.Context, at quantity.Time, n uint16, i link.Intent) (link.Outcome, error) {
+	if t, ok := l.Session.(link.Timed); ok {
+		return t.DoAt(ctx, at, n, i)
+	}
+	return link.WaitAndDo(ctx, l.Session, at, n, i)
+}
+
+// plan reads what to send, and when.
+func (o *sendOptions) plan(cmd *cobra.Command, b *bench.Bench, s link.Session, args []string) (*sending.Plan, error) {
+	p := &sending.Plan{Times: o.times}
+	after, err := quantity.ParseSpan(o.after)
+	if err != nil || after < 0 {
+		return nil, fmt.Errorf("--after %s: write a time, as 5 ms", o.after)
+	}
+	if o.every != "" {
+		if p.Every, err = quantity.ParseSpan(o.every); err != nil {
+			return nil, fmt.Errorf("--every: %w", err)
+		}
+		if o.when != "" {
+			return nil, errors.New("--every and --when: choose one")
+		}
+	}
+	if o.when == "" {
+		if err := idle(cmd, "without --when", "for"); err != nil {
+			return nil, err
+		}
+	} else {
+		f, bad := filter.Parse(o.when, filter.NounsOf(b, &s.Store().Meta))
+		if bad != nil {
+			return nil, &filterError{"--when", bad}
+		}
+		p.When = f
+	}
+	switch {
+	case o.replay != "":
+		p.Items, err = o.captured(s)
+	case o.list != "":
+		p.Items, err = sendList(b, o.list)
+	default:
+		l, e := linkNamed(b, args[1])
+		if e != nil {
+			return nil, e
+		}
+		for _, w := range args[2:] {
+			i, e := intentOf(l, w)
+			if e != nil {
+				return nil, e
+			}
+			p.Items = append(p.Items, sending.Item{Link: l.Index, Intent: i, Text: w})
+		}
+		if p.Items == nil {
+			err = fmt.Errorf("say what to send on %s", l.Name)
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	for i := range p.Items {
+		p.Items[i].After += after
+	}
+	if p.Times != 1 && p.Every == 0 && p.When == nil {
+		return nil, errors.New("--times without --every: how long from one to the next?")
+	}
+	if p.Times == 1 && p.Every > 0 {
+		return nil, errors.New("--every has no effect on what is sent once: add --times")
+	}
+	return p, p.Valid()
+}
+
+// intentOf reads what is to be sent on a link.
+func intentOf(l *bench.Link, text string) (link.Intent, error) {
+	if operation.Characters(l.Kind.Name) {
+		data, err := check.ParseText(text)
+		if err != nil || len(data) == 0 {
+			return nil, fmt.Errorf("%q: write a text, as SNAP\\n", text)
+		}
+		return link.Send{Data: data}, nil
+	}
+	return link.Transact{Text: text}, nil
+}
+
+// sendList reads a list of things to send.
+func sendList(b *bench.Bench, path string) ([]sending.Item, error) {
+	raw, err := os.ReadFile(path)
+	if err != nil {
+		return nil, fmt.Errorf("--list: %w", err)
+	}
+	var out []sending.Item
+	for n, line := range strings.Split(string(raw), "\n") {
+		if line = strings.TrimSpace(line); line == "" || strings.HasPrefix(line, "#") {
+			continue
+		}
+		bad := func(format string, args ...any) error {
+			return fmt.Errorf("%s:%d: %s", path, n+1, fmt.Sprintf(format, args...))
+		}
+		w := strings.Fields(line)
+		at, err := quantity.ParseSpan(w[0])
+		used := 1
+		if err != nil && len(w) > 1 {
+			at, err = quantity.ParseSpan(w[0] + " " + w[1])
+			used = 2
+		}
+		if err != nil || at < 0 {
+			return nil, bad("%q is no time: write TIME LINK WHAT, as 20ms pump 2A5 01 60", w[0])
+		}
+		if len(w) < used+2 {
+			return nil, bad("write TIME LINK WHAT, as 20ms pump 2A5 01 60")
+		}
+		l, err := linkNamed(b, w[used])
+		if err != nil {
+			return nil, bad("%v", err)
+		}
+		what := strings.TrimSpace(line[strings.Index(line, w[used])+len(w[used]):])
+		i, err := intentOf(l, what)
+		if err != nil {
+			return nil, bad("%v", err)
+		}
+		out = append(out, sending.Item{After: at, Link: l.Index, Intent: i, Text: what})
+	}
+	if out == nil {
+		return nil, fmt.Errorf("%s: the list is empty", path)
+	}
+	return out, nil
+}
+
+// captured gives what a capture holds.
+func (o *sendOptions) captured(s link.Session) ([]sending.Item, error) {
+	if !strings.EqualFold(filepath.Ext(o.replay), ".pcapng") {
+		return nil, fmt.Errorf("--replay %s: a recorded capture ends in .pcapng; gavrix decode and gavrix watch --save make one", o.replay)
+	}
+	store, err := readCapture(o.replay)
+	if err != nil {
+		return nil, err
+	}
+	snap := store.Snapshot()
+	a, z, err := stretch(o.from, o.to, snap)
+	if err != nil {
+		return nil, err
+	}
+	wants := func(*record.Record) bool { return true }
+	if o.only != "" {
+		own, _ := sim.BenchOf(&store.Meta)
+		f, bad := filter.Parse(o.only, filter.NounsOf(own, &store.Meta))
+		if bad != nil {
+			return nil, &filterError{"--only", bad}
+		}
+		wants = f.Matcher(own, &store.Meta).Take
+	}
+	items := sending.OfCapture(snap, &s.Store().Meta, wants, a, z+1, o.all)
+	if items == nil {
+		return nil, fmt.Errorf("%s holds nothing that could be sent on the links of this bench", o.replay)
+	}
+	return items, nil
+}

@@ -1,0 +1,188 @@
+// Package sending sends again and again, at times, or whenever something is seen: what is asked of
+// links, a list of it, or what a capture holds.
+package sending
+
+import (
+	"context"
+	"fmt"
+
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/filter"
+	"gavrix.org/gavrix/core/link"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/records"
+	"gavrix.org/gavrix/core/wire"
+)
+
+// Item is something to send, at a time behind the beginning.
+type Item struct {
+	After  quantity.Time
+	Link   uint16
+	Intent link.Intent
+	Text   string // what it is, in words
+}
+
+// Plan is what to send, and when.
+type Plan struct {
+	Items []Item // in order of their times
+	// Times is how often all of them are sent, 0 without end; Every the time from one begin to
+	// the next.
+	Times int
+	Every quantity.Time
+	// When sends them for each record that fits, in place of times: After counts from its end.
+	When *filter.Filter
+}
+
+// LeastEvery is the least time from one begin to the next.
+const LeastEvery = quantity.Microsecond
+
+// Valid says what is wrong with a plan.
+func (p *Plan) Valid() error {
+	switch {
+	case len(p.Items) == 0:
+		return fmt.Errorf("there is nothing to send")
+	case p.Times < 0:
+		return fmt.Errorf("%d times: write 0 for no end", p.Times)
+	case p.When == nil && p.Times != 1 && p.Every < LeastEvery:
+		return fmt.Errorf("every %s: write at least %s", p.Every, LeastEvery)
+	}
+	for i := 1; i < len(p.Items); i++ {
+		if p.Items[i].After < p.Items[i-1].After {
+			return fmt.Errorf("the times of the list go back at number %d", i+1)
+		}
+	}
+	return nil
+}
+
+// Progress is how far it has come.
+type Progress struct {
+	Sent, Failed int
+	Why          string // of the latest that failed
+	// Late is by how much items came later than they were to.
+	Late wire.Times
+	sum  quantity.Time
+}
+
+// String says it in words.
+func (p *Progress) String() string {
+	text := fmt.Sprintf("%d sent", p.Sent)
+	if p.Failed > 0 {
+		text += fmt.Sprintf(", %d failed: %s", p.Failed, p.Why)
+	}
+	switch {
+	case p.Late.N == 0:
+	case p.Late.Most == 0:
+		text += ", each on time"
+	default:
+		text += fmt.Sprintf(", late by %s, at most %s", p.Late.Mean.Round(3), p.Late.Most.Round(3))
+	}
+	return text
+}
+
+func (p *Progress) late(t quantity.Time) {
+	p.sum += t
+	l := &p.Late
+	if l.N == 0 || t < l.Least {
+		l.Least = t
+	}
+	l.Most = max(l.Most, t)
+	l.N++
+	l.Mean = p.sum / quantity.Time(l.N)
+}
+
+// Run sends until all is sent or the context ends, and tells how far it has come. The bench says
+// what records mean to When; it may be nil.
+func Run(ctx context.Context, s link.Session, b *bench.Bench, p *Plan, tell func(Progress)) (Progress, error) {
+	var done Progress
+	if err := p.Valid(); err != nil {
+		return done, err
+	}
+	if tell == nil {
+		tell = func(Progress) {}
+	}
+	if p.When != nil {
+		return done, p.onMatches(ctx, s, b, &done, tell)
+	}
+	start := s.Now()
+	for k := 0; p.Times == 0 || k < p.Times; k++ {
+		if err := p.once(ctx, s, start+quantity.Time(k)*p.Every, &done, tell); err != nil {
+			return done, err
+		}
+	}
+	return done, nil
+}
+
+// once sends all items, their times counting from a begin.
+func (p *Plan) once(ctx context.Context, s link.Session, begin quantity.Time, done *Progress, tell func(Progress)) error {
+	for i := range p.Items {
+		it := &p.Items[i]
+		at := begin + it.After
+		info := s.Info(it.Link)
+		if why := info.Refuses(it.Intent); why != "" {
+			return fmt.Errorf("%s: %s", it.Text, why)
+		}
+		late := max(s.Now()-at, 0)
+		var out link.Outcome
+		var err error
+		if t, timed := s.(link.Timed); timed {
+			out, err = t.DoAt(ctx, at, it.Link, it.Intent)
+		} else {
+			out, err = link.WaitAndDo(ctx, s, at, it.Link, it.Intent)
+			late = max(s.Now()-at, 0)
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		done.Sent++
+		done.late(late)
+		if err == nil && !out.OK {
+			err = fmt.Errorf("%s", out.Text)
+		}
+		if err != nil {
+			done.Failed++
+			done.Why = it.Text + ": " + err.Error()
+		}
+		tell(*done)
+	}
+	return nil
+}
+
+// onMatches sends for each record that fits, from now on.
+func (p *Plan) onMatches(ctx context.Context, s link.Session, b *bench.Bench, done *Progress, tell func(Progress)) error {
+	m := p.When.Matcher(b, &s.Store().Meta)
+	snap := s.Store().Snapshot()
+	// What was before tells what changes mean, and fires nothing.
+	for i := snap.First(); i < snap.Len(); i++ {
+		m.Take(snap.At(i))
+	}
+	mark := snap.Mark()
+	fired := 0
+	for p.Times == 0 || fired < p.Times {
+		var ends []quantity.Time
+		err := s.Wait(ctx, quantity.Forever, func(now *capture.Snapshot) bool {
+			for _, i := range now.Since(mark) {
+				before := m.Matches
+				r := now.At(i)
+				if m.Take(r) && m.Matches > before {
+					ends = append(ends, r.End)
+				}
+			}
+			mark = records.Mark(now.Mark())
+			return len(ends) > 0
+		})
+		if err != nil {
+			return err
+		}
+		for _, e := range ends {
+			if p.Times > 0 && fired >= p.Times {
+				break
+			}
+			fired++
+			if err := p.once(ctx, s, e, done, tell); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,186 @@
+package sending
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/filter"
+	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/link"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/sim"
+	"gavrix.org/gavrix/demo"
+)
+
+func lock7(t require.TestingT, without ...string) *bench.Bench {
+	b, faults := bench.Load(demo.Files, demo.Bench)
+	require.Empty(t, faults)
+	for _, w := range without {
+		require.NoError(t, b.Apply(finding.Edit{Op: finding.Delete, Path: strings.Fields(w)}))
+	}
+	return b
+}
+
+// sent gives what the MCU put on a link.
+func sent(s *capture.Snapshot, l uint16) []*record.Record {
+	var out []*record.Record
+	for i := range s.Len() {
+		if r := s.At(i); r.Traffic() && r.Link == l && r.Seen == record.Tap && (r.From == record.MCU || r.Kind == record.Transaction) {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+// 200 times every 50 ms: all go out, each at its time.
+func TestEverySoLong(t *testing.T) {
+	b := lock7(t, "links lower-gauge mcu ask")
+	h := sim.NewHeadless(b)
+	l := b.Link("lower-gauge").Index
+	p := &Plan{Items: []Item{{Link: l, Intent: link.Send{Data: []byte{0x3a, 0x0d}}, Text: "3A 0D"}}, Times: 200, Every: 50 * quantity.Millisecond}
+	told := 0
+	done, err := Run(context.Background(), h, b, p, func(Progress) { told++ })
+	require.NoError(t, err)
+	h.World.RunTo(h.Now() + 20*quantity.Millisecond)
+	assert.Equal(t, 200, done.Sent)
+	assert.Equal(t, 200, told)
+	assert.Zero(t, done.Failed)
+	assert.Zero(t, done.Late.Most)
+	rs := sent(h.Store().Snapshot(), l)
+	require.Equal(t, 200, len(rs))
+	for i, r := range rs {
+		assert.Equal(t, []byte{0x3a, 0x0d}, r.Data)
+		assert.Equal(t, quantity.Time(i)*50*quantity.Millisecond, r.Start)
+	}
+}
+
+// Whenever something is seen it fires once for each, and not for what was before.
+func TestOnEvent(t *testing.T) {
+	b := lock7(t)
+	h := sim.NewHeadless(b)
+	h.World.RunTo(300 * quantity.Millisecond) // one answer is past
+	f, bad := filter.Parse("lower-gauge answers", filter.NounsOf(b, &h.Store().Meta))
+	require.Nil(t, bad)
+	pump := b.Link("pump").Index
+	p := &Plan{Items: []Item{{Link: pump, Intent: link.Transact{Text: "123 0A"}, Text: "x"}}, Times: 3, When: f}
+	done, err := Run(context.Background(), h, b, p, nil)
+	require.NoError(t, err)
+	assert.Equal(t, 3, done.Sent)
+	var at []quantity.Time
+	for _, r := range sent(h.Store().Snapshot(), pump) {
+		if r.ID == 0x123 {
+			at = append(at, r.Start)
+		}
+	}
+	require.Len(t, at, 3)
+	for i, a := range at { // the firmware asks every 2 s, from 250 ms on
+		assert.InDelta(t, 2.25+2*float64(i), a.Seconds(), 0.02)
+	}
+}
+
+// A capture of 1000 frames, uneven and of two kinds, is sent again in its order and with its
+// gaps, but for the time that the bus was taken; then again from what that gave.
+func TestReplayKeepsOrderAndGaps(t *testing.T) {
+	b := lock7(t, "links pump mcu messages")
+	quiet := fstest.MapFS{}
+	for name, text := range b.Files() {
+		// The drive sends nothing by itself: the bus is free.
+		if strings.HasSuffix(name, "pump-drive.yaml") {
+			at := strings.Index(text, "  messages:")
+			text = text[:at] + text[strings.Index(text, "layouts:"):]
+			for strings.Contains(text, ", holds:") {
+				i := strings.Index(text, ", holds:")
+				text = text[:i] + text[i+strings.Index(text[i:], "}"):]
+			}
+		}
+		quiet[name] = &fstest.MapFile{Data: []byte(text)}
+	}
+	b, faults := bench.Parse(quiet, "lock7.yaml", b.Text())
+	require.Empty(t, faults)
+	pump := b.Link("pump").Index
+	h := sim.NewHeadless(b)
+	h.World.RunTo(quantity.Millisecond)
+	rng := rand.New(rand.NewPCG(7, 7))
+	var items []Item
+	at := quantity.Time(0)
+	for i := range 1000 {
+		at += 700*quantity.Microsecond + quantity.Time(rng.Int64N(int64(4*quantity.Millisecond)))
+		items = append(items, Item{After: at, Link: pump, Intent: link.Transact{Text: fmt.Sprintf("%03X %02X %02X", 0x300+rng.IntN(2), i>>8, i&255)}})
+	}
+	_, err := Run(context.Background(), h, b, &Plan{Items: items, Times: 1}, nil)
+	require.NoError(t, err)
+	h.World.RunTo(h.Now() + quantity.Millisecond)
+	was := sent(h.Store().Snapshot(), pump)
+	require.Equal(t, 1000, len(was))
+
+	again := sim.NewHeadless(b)
+	again.World.RunTo(quantity.Millisecond)
+	list := OfCapture(h.Store().Snapshot(), &again.Store().Meta, func(r *record.Record) bool { return r.Link == pump }, 0, quantity.Forever, false)
+	require.Equal(t, 1000, len(list))
+	done, err := Run(context.Background(), again, b, &Plan{Items: list, Times: 1}, nil)
+	require.NoError(t, err)
+	assert.Zero(t, done.Failed)
+	again.World.RunTo(again.Now() + quantity.Millisecond)
+	is := sent(again.Store().Snapshot(), pump)
+	require.Equal(t, 1000, len(is))
+	const tolerance = 8 * quantity.Microsecond // two bits at 250 kbit/s
+	for i := range is {
+		require.Equal(t, was[i].Data, is[i].Data, "frame %d", i)
+		require.Equal(t, was[i].ID, is[i].ID)
+		if i > 0 {
+			d := (is[i].Start - is[i-1].Start) - (was[i].Start - was[i-1].Start)
+			require.LessOrEqual(t, max(d, -d), tolerance, "gap %d", i)
+		}
+	}
+}
+
+// Everything that the MCU sent on each kind of link can be sent again.
+func TestEveryKindAgain(t *testing.T) {
+	b := lock7(t)
+	h := sim.NewHeadless(b)
+	h.World.RunTo(600 * quantity.Millisecond)
+	items := OfCapture(h.Store().Snapshot(), &h.Store().Meta, func(*record.Record) bool { return true }, 0, quantity.Forever, false)
+	links := map[uint16]int{}
+	for _, it := range items {
+		links[it.Link]++
+	}
+	assert.Len(t, links, 6, "all but upper-gauge, which is never asked")
+	to := sim.NewHeadless(lock7(t))
+	done, err := Run(context.Background(), to, b, &Plan{Items: items, Times: 1}, nil)
+	require.NoError(t, err)
+	assert.Equal(t, len(items), done.Sent)
+	assert.Zero(t, done.Failed, done.Why)
+}
+
+func TestPlansThatAreNone(t *testing.T) {
+	item := Item{Intent: link.Send{Data: []byte("x")}}
+	for want, p := range map[string]Plan{
+		"nothing to send": {Times: 1},
+		"every 0 s: write":    {Items: []Item{item}, Times: 2},
+		"go back":         {Items: []Item{{After: 5, Intent: item.Intent}, item}, Times: 1},
+		"no end":          {Items: []Item{item}, Times: -1},
+	} {
+		_, err := Run(context.Background(), sim.NewHeadless(lock7(t)), nil, &p, nil)
+		require.ErrorContains(t, err, want)
+	}
+	ctx, stop := context.WithCancel(context.Background())
+	b := lock7(t)
+	n := 0
+	_, err := Run(ctx, sim.NewHeadless(b), b, &Plan{Items: []Item{{Link: b.Link("lower-gauge").Index, Intent: item.Intent}}, Every: quantity.Millisecond}, func(Progress) {
+		if n++; n == 5 {
+			stop()
+		}
+	})
+	require.ErrorIs(t, err, context.Canceled)
+	assert.Equal(t, 5, n)
+}
