@@ -76,7 +76,7 @@ late things were sent. Exit status 1 where anything failed.`,
 		},
 	}
 	fl := c.Flags()
-	fl.IntVar(&o.times, "times", 1, "how often; 0 goes on until interrupted")
+	fl.IntVar(&o.times, "times", 1, "how often; 0 goes on until --for is over")
 	fl.StringVar(&o.every, "every", "", "time from one begin to the next")
 	fl.StringVar(&o.after, "after", "0 s", "time until the first, or behind a record that fits --when")
 	fl.StringVar(&o.when, "when", "", "send for each record that fits this (gavrix help filters)")
@@ -87,7 +87,7 @@ late things were sent. Exit status 1 where anything failed.`,
 	fl.StringVar(&o.to, "to", "", "of a capture: end of the stretch")
 	fl.BoolVar(&o.all, "all-frames", false, "of a capture: CAN frames of all nodes")
 	fl.StringVar(&o.save, "save", "", "record what was seen to this pcapng file")
-	fl.StringVar(&o.length, "for", "10 s", "with --when: give up after this time")
+	fl.StringVar(&o.length, "for", "", "end after this time (default 10 s with --when or --times 0, otherwise none)")
 	fl.StringArrayVar(&o.sets, "set", nil, "change a value of the bench first, as PATH=VALUE (repeatable)")
 	fl.BoolVar(&o.asJSON, "json", false, "print JSON")
 	return c
@@ -123,16 +123,9 @@ func (o *sendOptions) run(ctx context.Context, cmd *cobra.Command, args []string
 			}
 		}()
 	}
-	if o.when != "" {
-		d, err := quantity.ParseSpan(o.length)
-		if err != nil || d <= 0 {
-			return fmt.Errorf("--for %s: write a time, as 10 s", o.length)
-		}
-		s = &limited{s, s.Now() + d}
-	}
 	done, err := sending.Run(ctx, s, b, p, nil)
 	switch {
-	case errors.Is(err, errTime) || errors.Is(err, context.Canceled):
+	case errors.Is(err, context.Canceled):
 		err = nil
 	case err != nil:
 		return err
@@ -140,7 +133,7 @@ func (o *sendOptions) run(ctx context.Context, cmd *cobra.Command, args []string
 	// What was sent is on its way still.
 	_ = s.Wait(ctx, s.Now()+200*quantity.Millisecond, func(*capture.Snapshot) bool { return false })
 	if o.asJSON {
-		if err := printJSON(map[string]any{"sent": done.Sent, "failed": done.Failed, "why": done.Why, "late_mean_us": microseconds(done.Late.Mean), "late_most_us": microseconds(done.Late.Most)}); err != nil {
+		if err := printJSON(map[string]any{"sent": done.Sent, "first_s": done.First.Seconds(), "last_s": done.Last.Seconds(), "failed": done.Failed, "why": done.Why, "late_mean_us": microseconds(done.Late.Mean), "late_most_us": microseconds(done.Late.Most)}); err != nil {
 			return err
 		}
 	} else {
@@ -152,36 +145,19 @@ func (o *sendOptions) run(ctx context.Context, cmd *cobra.Command, args []string
 	return nil
 }
 
-// errTime says that the time of --for is over.
-var errTime = errors.New("the time is over")
-
-// limited is a session that waits no longer than to a time.
-type limited struct {
-	link.Session
-	until quantity.Time
-}
-
-// Wait implements link.Session.
-func (l *limited) Wait(ctx context.Context, until quantity.Time, cond func(*capture.Snapshot) bool) error {
-	held := false
-	err := l.Session.Wait(ctx, min(until, l.until), func(s *capture.Snapshot) bool { held = cond(s); return held })
-	if err == nil && !held && until > l.until {
-		return errTime
-	}
-	return err
-}
-
-// DoAt implements link.Timed.
-func (l *limited) DoAt(ctx context.Context, at quantity.Time, n uint16, i link.Intent) (link.Outcome, error) {
-	if t, ok := l.Session.(link.Timed); ok {
-		return t.DoAt(ctx, at, n, i)
-	}
-	return link.WaitAndDo(ctx, l.Session, at, n, i)
-}
-
 // plan reads what to send, and when.
 func (o *sendOptions) plan(cmd *cobra.Command, b *bench.Bench, s link.Session, args []string) (*sending.Plan, error) {
 	p := &sending.Plan{Times: o.times}
+	if o.length == "" && (o.when != "" || o.times == 0) {
+		o.length = "10 s"
+	}
+	if o.length != "" {
+		d, err := quantity.ParseSpan(o.length)
+		if err != nil || d <= 0 {
+			return nil, fmt.Errorf("--for %s: write a time, as 10 s", o.length)
+		}
+		p.For = d
+	}
 	after, err := quantity.ParseSpan(o.after)
 	if err != nil || after < 0 {
 		return nil, fmt.Errorf("--after %s: write a time, as 5 ms", o.after)
@@ -195,9 +171,6 @@ func (o *sendOptions) plan(cmd *cobra.Command, b *bench.Bench, s link.Session, a
 		}
 	}
 	if o.when == "" {
-		if err := idle(cmd, "without --when", "for"); err != nil {
-			return nil, err
-		}
 	} else {
 		f, bad := filter.Parse(o.when, filter.NounsOf(b, &s.Store().Meta))
 		if bad != nil {

@@ -4,6 +4,7 @@ package sending
 
 import (
 	"context"
+	"errors"
 	"fmt"
 
 	"gavrix.org/gavrix/core/bench"
@@ -32,7 +33,12 @@ type Plan struct {
 	Every quantity.Time
 	// When sends them for each record that fits, in place of times: After counts from its end.
 	When *filter.Filter
+	// For is how long it goes on at most, from its begin; 0 is without end.
+	For quantity.Time
 }
+
+// errOver says that the time of a plan is over.
+var errOver = errors.New("the time is over")
 
 // LeastEvery is the least time from one begin to the next.
 const LeastEvery = quantity.Microsecond
@@ -59,6 +65,8 @@ func (p *Plan) Valid() error {
 type Progress struct {
 	Sent, Failed int
 	Why          string // of the latest that failed
+	// First and Last are when the first and the latest were done, on the session's time axis.
+	First, Last quantity.Time
 	// Late is by how much items came later than they were to.
 	Late wire.Times
 	sum  quantity.Time
@@ -67,6 +75,11 @@ type Progress struct {
 // String says it in words.
 func (p *Progress) String() string {
 	text := fmt.Sprintf("%d sent", p.Sent)
+	if p.Sent > 1 {
+		text += fmt.Sprintf(", done from %s to %s", whole(p.First), whole(p.Last))
+	} else if p.Sent == 1 {
+		text += fmt.Sprintf(", done at %s", whole(p.Last))
+	}
 	if p.Failed > 0 {
 		text += fmt.Sprintf(", %d failed: %s", p.Failed, p.Why)
 	}
@@ -78,6 +91,11 @@ func (p *Progress) String() string {
 		text += fmt.Sprintf(", late by %s, at most %s", p.Late.Mean.Round(3), p.Late.Most.Round(3))
 	}
 	return text
+}
+
+// whole is a time in words, to whole nanoseconds.
+func whole(t quantity.Time) string {
+	return (t / quantity.Nanosecond * quantity.Nanosecond).Round(6)
 }
 
 func (p *Progress) late(t quantity.Time) {
@@ -101,23 +119,31 @@ func Run(ctx context.Context, s link.Session, b *bench.Bench, p *Plan, tell func
 	if tell == nil {
 		tell = func(Progress) {}
 	}
+	start, end := s.Now(), quantity.Forever
+	if p.For > 0 {
+		end = start + p.For
+	}
+	var err error
 	if p.When != nil {
-		return done, p.onMatches(ctx, s, b, &done, tell)
+		err = p.onMatches(ctx, s, b, end, &done, tell)
 	}
-	start := s.Now()
-	for k := 0; p.Times == 0 || k < p.Times; k++ {
-		if err := p.once(ctx, s, start+quantity.Time(k)*p.Every, &done, tell); err != nil {
-			return done, err
-		}
+	for k := 0; p.When == nil && err == nil && (p.Times == 0 || k < p.Times); k++ {
+		err = p.once(ctx, s, start+quantity.Time(k)*p.Every, end, &done, tell)
 	}
-	return done, nil
+	if errors.Is(err, errOver) {
+		err = nil
+	}
+	return done, err
 }
 
-// once sends all items, their times counting from a begin.
-func (p *Plan) once(ctx context.Context, s link.Session, begin quantity.Time, done *Progress, tell func(Progress)) error {
+// once sends all items, their times counting from a begin; none after the end.
+func (p *Plan) once(ctx context.Context, s link.Session, begin, end quantity.Time, done *Progress, tell func(Progress)) error {
 	for i := range p.Items {
 		it := &p.Items[i]
 		at := begin + it.After
+		if max(at, s.Now()) > end {
+			return errOver
+		}
 		info := s.Info(it.Link)
 		if why := info.Refuses(it.Intent); why != "" {
 			return fmt.Errorf("%s: %s", it.Text, why)
@@ -135,6 +161,13 @@ func (p *Plan) once(ctx context.Context, s link.Session, begin quantity.Time, do
 			return ctx.Err()
 		}
 		done.Sent++
+		done.Last = out.At
+		if done.Last == 0 {
+			done.Last = s.Now()
+		}
+		if done.Sent == 1 {
+			done.First = done.Last
+		}
 		done.late(late)
 		if err == nil && !out.OK {
 			err = fmt.Errorf("%s", out.Text)
@@ -149,7 +182,7 @@ func (p *Plan) once(ctx context.Context, s link.Session, begin quantity.Time, do
 }
 
 // onMatches sends for each record that fits, from now on.
-func (p *Plan) onMatches(ctx context.Context, s link.Session, b *bench.Bench, done *Progress, tell func(Progress)) error {
+func (p *Plan) onMatches(ctx context.Context, s link.Session, b *bench.Bench, end quantity.Time, done *Progress, tell func(Progress)) error {
 	m := p.When.Matcher(b, &s.Store().Meta)
 	snap := s.Store().Snapshot()
 	// What was before tells what changes mean, and fires nothing.
@@ -160,7 +193,7 @@ func (p *Plan) onMatches(ctx context.Context, s link.Session, b *bench.Bench, do
 	fired := 0
 	for p.Times == 0 || fired < p.Times {
 		var ends []quantity.Time
-		err := s.Wait(ctx, quantity.Forever, func(now *capture.Snapshot) bool {
+		err := s.Wait(ctx, end, func(now *capture.Snapshot) bool {
 			for _, i := range now.Since(mark) {
 				before := m.Matches
 				r := now.At(i)
@@ -174,12 +207,15 @@ func (p *Plan) onMatches(ctx context.Context, s link.Session, b *bench.Bench, do
 		if err != nil {
 			return err
 		}
+		if len(ends) == 0 {
+			return errOver
+		}
 		for _, e := range ends {
 			if p.Times > 0 && fired >= p.Times {
 				break
 			}
 			fired++
-			if err := p.once(ctx, s, e, done, tell); err != nil {
+			if err := p.once(ctx, s, e, end, done, tell); err != nil {
 				return err
 			}
 		}

@@ -165,10 +165,10 @@ func TestEveryKindAgain(t *testing.T) {
 func TestPlansThatAreNone(t *testing.T) {
 	item := Item{Intent: link.Send{Data: []byte("x")}}
 	for want, p := range map[string]Plan{
-		"nothing to send": {Times: 1},
-		"every 0 s: write":    {Items: []Item{item}, Times: 2},
-		"go back":         {Items: []Item{{After: 5, Intent: item.Intent}, item}, Times: 1},
-		"no end":          {Items: []Item{item}, Times: -1},
+		"nothing to send":  {Times: 1},
+		"every 0 s: write": {Items: []Item{item}, Times: 2},
+		"go back":          {Items: []Item{{After: 5, Intent: item.Intent}, item}, Times: 1},
+		"no end":           {Items: []Item{item}, Times: -1},
 	} {
 		_, err := Run(context.Background(), sim.NewHeadless(lock7(t)), nil, &p, nil)
 		require.ErrorContains(t, err, want)
