@@ -2,8 +2,6 @@ package tui
 
 import (
 	"fmt"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 
@@ -236,33 +234,6 @@ func (a *App) settings(arg string) []string {
 	var out []string
 	for _, w := range words {
 		out = append(out, path+" "+w)
-	}
-	return out
-}
-
-// files are those below the folder that is typed.
-func files(arg string) []string {
-	dir := filepath.Dir(arg)
-	if strings.HasSuffix(arg, string(filepath.Separator)) {
-		dir = filepath.Clean(arg)
-	}
-	found, err := os.ReadDir(dir)
-	if err != nil {
-		return nil
-	}
-	var out []string
-	for _, f := range found {
-		if strings.HasPrefix(f.Name(), ".") {
-			continue
-		}
-		name := f.Name()
-		if dir != "." || strings.HasPrefix(arg, "."+string(filepath.Separator)) {
-			name = filepath.Join(dir, name)
-		}
-		if f.IsDir() {
-			name += string(filepath.Separator)
-		}
-		out = append(out, name)
 	}
 	return out
 }

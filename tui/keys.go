@@ -226,9 +226,9 @@ func (a *App) commands() []ui.Command {
 	}
 	return append(cs,
 		ui.Command{Name: "prefer", Args: "[NAME VALUE]", Help: "theme, colours, lines, keys.COMMAND", Run: a.prefer, Complete: preferences},
-		ui.Command{Name: "draw", Args: "FILE", Help: "save the picture as .svg or .pdf", Run: a.drawFile, Complete: files},
+		ui.Command{Name: "draw", Args: "FILE", Help: "save the picture as .svg or .pdf", Run: a.drawFile, Complete: ui.Files},
 		ui.Command{Name: "draw-here", Keys: []string{"W"}, Help: "save the picture here as VIEW-N.svg", Run: a.drawHere},
-		ui.Command{Name: "keep", Args: "FILE", Help: "save the capture so far as pcapng", Run: a.keep, Complete: files},
+		ui.Command{Name: "keep", Args: "FILE", Help: "save the capture so far as pcapng", Run: a.keep, Complete: ui.Files},
 		ui.Command{Name: "quit", Keys: []string{"q"}, Help: "leave", Run: a.quit})
 }
 
@@ -271,7 +271,7 @@ func (a *App) benchCommands() []ui.Command {
 			a.Edit(finding.Edit{Op: finding.Delete, Path: path})
 			return nil
 		}, Complete: func(string) []string { return a.settable() }},
-		{Name: "save", Args: "[FILE]", Keys: []string{"S", "ctrl+s"}, Help: "save the bench", Short: "save", Run: a.save, Complete: files},
+		{Name: "save", Args: "[FILE]", Keys: []string{"S", "ctrl+s"}, Help: "save the bench", Short: "save", Run: a.save, Complete: ui.Files},
 		{Name: "reload", Help: "read the bench file again, as it is on disk", Run: a.readAgain},
 		{Name: "checks", Keys: []string{"c"}, Help: "run the link's checks; Esc stops them", Short: "checks", Run: a.runChecks},
 		{Name: "why", Keys: []string{"w"}, Help: "show how the next number came about", Short: "why", Run: func(string) tea.Cmd {
@@ -302,7 +302,7 @@ func (a *App) timeCommands() []ui.Command {
 		{Name: "stop-at", Args: "EVENT", Help: "run to error, parity, gap 5 ms, or a TEXT", Run: a.stopAt},
 		{Name: "slower", Keys: []string{"["}, Help: "time at a tenth of the pace", Run: pace(func() { a.session.World.SetSpeed(a.session.World.Pace().Speed / 10) })},
 		{Name: "faster", Keys: []string{"]"}, Help: "time at ten times the pace", Run: pace(func() { a.session.World.SetSpeed(a.session.World.Pace().Speed * 10) })},
-		{Name: "record", Args: "FILE", Help: "record all to a pcapng file", Run: a.record, Complete: files},
+		{Name: "record", Args: "FILE", Help: "record all to a pcapng file", Run: a.record, Complete: ui.Files},
 	}
 }
 

@@ -14,10 +14,8 @@ import (
 	"gavrix.org/gavrix/core/bench"
 	"gavrix.org/gavrix/core/capture"
 	"gavrix.org/gavrix/core/capture/pcapng"
-	"gavrix.org/gavrix/core/check"
 	"gavrix.org/gavrix/core/filter"
 	"gavrix.org/gavrix/core/link"
-	"gavrix.org/gavrix/core/operation"
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/record"
 	"gavrix.org/gavrix/core/safe"
@@ -182,14 +180,18 @@ func (o *sendOptions) plan(cmd *cobra.Command, b *bench.Bench, s link.Session, a
 	case o.replay != "":
 		p.Items, err = o.captured(s)
 	case o.list != "":
-		p.Items, err = sendList(b, o.list)
+		raw, e := os.ReadFile(o.list)
+		if e != nil {
+			return nil, fmt.Errorf("--list: %w", e)
+		}
+		p.Items, err = sending.List(b, o.list, string(raw))
 	default:
 		l, e := linkNamed(b, args[1])
 		if e != nil {
 			return nil, e
 		}
 		for _, w := range args[2:] {
-			i, e := intentOf(l, w)
+			i, e := sending.What(l, w)
 			if e != nil {
 				return nil, e
 			}
@@ -212,62 +214,6 @@ func (o *sendOptions) plan(cmd *cobra.Command, b *bench.Bench, s link.Session, a
 		return nil, errors.New("--every has no effect on what is sent once: add --times")
 	}
 	return p, p.Valid()
-}
-
-// intentOf reads what is to be sent on a link.
-func intentOf(l *bench.Link, text string) (link.Intent, error) {
-	if operation.Characters(l.Kind.Name) {
-		data, err := check.ParseText(text)
-		if err != nil || len(data) == 0 {
-			return nil, fmt.Errorf("%q: write a text, as SNAP\\n", text)
-		}
-		return link.Send{Data: data}, nil
-	}
-	return link.Transact{Text: text}, nil
-}
-
-// sendList reads a list of things to send.
-func sendList(b *bench.Bench, path string) ([]sending.Item, error) {
-	raw, err := os.ReadFile(path)
-	if err != nil {
-		return nil, fmt.Errorf("--list: %w", err)
-	}
-	var out []sending.Item
-	for n, line := range strings.Split(string(raw), "\n") {
-		if line = strings.TrimSpace(line); line == "" || strings.HasPrefix(line, "#") {
-			continue
-		}
-		bad := func(format string, args ...any) error {
-			return fmt.Errorf("%s:%d: %s", path, n+1, fmt.Sprintf(format, args...))
-		}
-		w := strings.Fields(line)
-		at, err := quantity.ParseSpan(w[0])
-		used := 1
-		if err != nil && len(w) > 1 {
-			at, err = quantity.ParseSpan(w[0] + " " + w[1])
-			used = 2
-		}
-		if err != nil || at < 0 {
-			return nil, bad("%q is no time: write TIME LINK WHAT, as 20ms pump 2A5 01 60", w[0])
-		}
-		if len(w) < used+2 {
-			return nil, bad("write TIME LINK WHAT, as 20ms pump 2A5 01 60")
-		}
-		l, err := linkNamed(b, w[used])
-		if err != nil {
-			return nil, bad("%v", err)
-		}
-		what := strings.TrimSpace(line[strings.Index(line, w[used])+len(w[used]):])
-		i, err := intentOf(l, what)
-		if err != nil {
-			return nil, bad("%v", err)
-		}
-		out = append(out, sending.Item{After: at, Link: l.Index, Intent: i, Text: what})
-	}
-	if out == nil {
-		return nil, fmt.Errorf("%s: the list is empty", path)
-	}
-	return out, nil
 }
 
 // captured gives what a capture holds.

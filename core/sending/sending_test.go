@@ -184,3 +184,26 @@ func TestPlansThatAreNone(t *testing.T) {
 	require.ErrorIs(t, err, context.Canceled)
 	assert.Equal(t, 5, n)
 }
+
+// A list is refused with its line, or each of its items is of the bench and in order.
+func FuzzList(f *testing.F) {
+	b := lock7(f)
+	f.Add("0 ms pump 2A5 01 60\n# a remark\n20ms lower-gauge SNAP\\n\n")
+	f.Add("1e9 s pump\n\x00 x\n-1ms pump 1")
+	f.Add("5 ms  weir 1\t2\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		items, err := List(b, "moves.txt", text)
+		if err != nil {
+			require.Regexp(t, `^moves\.txt:(\d+:)? `, err.Error())
+			return
+		}
+		require.NotEmpty(t, items)
+		for i, it := range items {
+			require.Less(t, int(it.Link), len(b.Links))
+			require.NotNil(t, it.Intent)
+			require.GreaterOrEqual(t, it.After, quantity.Time(0))
+			require.True(t, i == 0 || it.After >= items[i-1].After)
+			require.Contains(t, text, it.Text)
+		}
+	})
+}

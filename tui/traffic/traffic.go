@@ -35,6 +35,7 @@ type View struct {
 
 	find    finder
 	send    *sender
+	plan    *plan           // what is sent by itself, or was
 	endings map[string]int  // the line end that was used last, by link
 	lines   []dialogue.Line // as drawn last, for moving about
 	rows    map[int]int     // row on the screen → index in lines
@@ -140,6 +141,10 @@ func (v *View) Draw(a cells.Area, h ui.Host) {
 	}
 	y := v.counters(a, 1, h, snap, l)
 	y = v.find.header(a, y)
+	if v.plan != nil {
+		v.plan.draw(a, y)
+		y++
+	}
 	bottom := a.H
 	if v.find.entry != nil {
 		bottom -= entryHeight
@@ -426,6 +431,7 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 				data, err := hexBytes(arg)
 				return sendNow(h, data, err)
 			}})
+		cs = append(cs, v.planCommands(h)...)
 	}
 	return cs
 }
