@@ -87,7 +87,6 @@ type look struct {
 	// gap is the silence before it, delay the time from the end of what the MCU sent to its
 	// begin; less than 0: it has none.
 	gap, delay quantity.Time
-	text       func() string
 }
 
 // Matcher runs a filter over records that come in the order of their ends, each once. It is not
