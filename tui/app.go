@@ -26,6 +26,7 @@ import (
 	"gavrix.org/gavrix/core/link"
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/session"
+	"gavrix.org/gavrix/core/sim"
 	"gavrix.org/gavrix/draw/cells"
 	"gavrix.org/gavrix/tui/plots"
 	"gavrix.org/gavrix/tui/prefs"
@@ -78,6 +79,7 @@ type App struct {
 	stale bool
 	drawn time.Time
 
+	trigger  sim.Trigger // what the views stop at, with real ports; nil: nothing
 	ticks    int
 	snap     *capture.Snapshot
 	version  uint64

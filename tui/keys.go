@@ -17,10 +17,12 @@ import (
 	"gavrix.org/gavrix/core/capture"
 	"gavrix.org/gavrix/core/capture/pcapng"
 	"gavrix.org/gavrix/core/check"
+	"gavrix.org/gavrix/core/filter"
 	"gavrix.org/gavrix/core/finding"
 	"gavrix.org/gavrix/core/link"
 	"gavrix.org/gavrix/core/prove"
 	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/sim"
 	"github.com/sahilm/fuzzy"
 
 	"gavrix.org/gavrix/core/doc"
@@ -299,7 +301,7 @@ func (a *App) timeCommands() []ui.Command {
 		{Name: "run", Keys: []string{"space"}, Help: "stop time, or let it go on", Short: "time", Run: pace(func() { a.session.World.SetRunning(!a.session.World.Pace().Running) })},
 		{Name: "step", Keys: []string{"."}, Help: "stop, and go on to the next character", Run: pace(a.session.World.StepChar)},
 		{Name: "step-bit", Keys: []string{","}, Help: "stop, and go on by one bit of the link", Run: pace(func() { a.session.World.StepBit(a.LinkIndex()) })},
-		{Name: "stop-at", Args: "EVENT", Help: "run to error, parity, gap 5 ms, or a TEXT", Run: a.stopAt},
+		{Name: "stop-at", Args: "EVENT", Help: "run to error, parity, gap 5 ms, a TEXT or a filter", Run: a.stopAt, Complete: a.filters},
 		{Name: "slower", Keys: []string{"["}, Help: "time at a tenth of the pace", Run: pace(func() { a.session.World.SetSpeed(a.session.World.Pace().Speed / 10) })},
 		{Name: "faster", Keys: []string{"]"}, Help: "time at ten times the pace", Run: pace(func() { a.session.World.SetSpeed(a.session.World.Pace().Speed * 10) })},
 		{Name: "record", Args: "FILE", Help: "record all to a pcapng file", Run: a.record, Complete: ui.Files},
@@ -308,41 +310,80 @@ func (a *App) timeCommands() []ui.Command {
 
 // stopAt lets time go on to an event.
 func (a *App) stopAt(arg string) tea.Cmd {
-	if a.session.Real() {
-		a.Say("with a real port in the bench, time can't be stopped")
-		return nil
-	}
 	if arg == "" {
-		a.session.World.StopAt(nil)
-		a.Say("time is no longer stopped by itself; stop-at takes %s", capture.ConditionHelp)
+		a.trigger = nil
+		if !a.session.Real() {
+			a.session.World.StopAt(nil)
+		}
+		a.Say("nothing is waited for any more; stop-at takes %s", capture.ConditionHelp)
 		return nil
 	}
-	want, err := capture.ParseCondition(arg, check.ParseText)
-	if err != nil {
+	t, err := a.triggerOf(arg)
+	switch {
+	case err != nil:
 		a.Warn("stop-at %s: %v", arg, err)
-		return nil
+	case a.session.Real():
+		a.trigger = t
+		a.Say("the views stop at %s; time of a real port goes on", arg)
+	default:
+		a.session.World.StopAt(t)
+		a.Say("time stops at %s", arg)
 	}
-	a.session.World.StopAt(capture.NewTrigger(a.store.Snapshot(), want))
-	a.Say("time stops at %s", arg)
 	return nil
+}
+
+// filters completes a filter.
+func (a *App) filters(arg string) []string {
+	return filter.Complete(arg, filter.NounsOf(a.Bench(), a.snap.Meta()))
+}
+
+// triggerOf reads what is waited for: an event, a filter, or a word as text.
+func (a *App) triggerOf(arg string) (sim.Trigger, error) {
+	now := a.store.Snapshot()
+	want, err := capture.ParseCondition(arg, check.ParseText)
+	if err == nil && want.Bytes == nil {
+		return capture.NewTrigger(now, want), nil
+	}
+	f, bad := filter.Parse(arg, filter.NounsOf(a.Bench(), now.Meta()))
+	switch {
+	case bad == nil:
+		return filter.NewTrigger(a.Bench(), now, f), nil
+	case err != nil:
+		return nil, err
+	case strings.Contains(arg, " "):
+		return nil, fmt.Errorf("%w; a text with blanks stands in quotation marks", bad)
+	}
+	return capture.NewTrigger(now, want), nil
 }
 
 // halted goes to where a trigger stopped time, and says whether one did.
 func (a *App) halted() bool {
-	if a.session == nil || a.session.Real() {
-		return false
+	var h sim.Halt
+	ok := false
+	switch {
+	case a.session == nil:
+	case a.session.Real():
+		if a.trigger != nil {
+			h.Link, h.At, ok = a.trigger.Fired(a.snap)
+		}
+	default:
+		h, ok = a.session.World.Halted()
 	}
-	h, ok := a.session.World.Halted()
 	if !ok {
 		return false
 	}
+	a.trigger = nil
 	a.link = int(h.Link)
 	for _, v := range a.views {
 		if f, ok := v.view.(ui.Finder); ok {
 			f.Find(h.At, a)
 		}
 	}
-	a.Say("stopped at %s on %s; space goes on", h.At, a.snap.Meta().Links[h.Link].Name)
+	how := "space goes on"
+	if a.session.Real() {
+		how = "End follows again"
+	}
+	a.Say("stopped at %s on %s; %s", h.At, a.snap.Meta().Links[h.Link].Name, how)
 	return true
 }
 

@@ -560,7 +560,7 @@ func TestPicturesOfABench(t *testing.T) {
 func TestBusesAreWatched(t *testing.T) {
 	out, status := run(t, "watch", "demo", "--for", "200ms", "--fast", "--link", "pump", "--link", "hull")
 	require.Equal(t, fine, status, out)
-	assert.Contains(t, out, "1A5  8 bytes  01 5A 8C 00 1E 02 41 00")
+	assert.Contains(t, out, "1A5  8 bytes  01 5A 9D 04 84 03 4D 00")
 	assert.Contains(t, out, "start 96 ack 12 ack restart 97 ack 03 ack 1")
 	assert.NotContains(t, out, "gauge")
 	dir := t.TempDir()
@@ -585,7 +585,7 @@ func TestBusesAreWatched(t *testing.T) {
 	require.Equal(t, fine, status)
 	out, status = run(t, "decode", levels, "--link", "pump can line=pump.line rate=250k sample=87.5%", "--link", "hull i2c clock=hull.clock data=hull.data")
 	require.Equal(t, fine, status, out)
-	assert.Contains(t, out, "01 5A 8C 00 1E 02 41 00")
+	assert.Contains(t, out, "01 5A 9D 04 84 03 4D 00")
 	assert.Contains(t, out, "start 43 ack F0 ack 0F nack stop")
 	out, status = run(t, "watch", "demo", "--for", "20ms", "--fast", "--link", "gate")
 	require.Equal(t, fine, status)

@@ -31,6 +31,15 @@ func (b *Bench) Apply(edits ...finding.Edit) error {
 	return nil
 }
 
+// Still gives the bench as it is now, for who reads it while edits go on; it is not to be edited.
+func (b *Bench) Still() *Bench {
+	if b == nil {
+		return nil
+	}
+	still := *b
+	return &still
+}
+
 // Undo takes the last step back; false if there is none.
 func (b *Bench) Undo() bool {
 	if !b.file.Undo() {

@@ -25,7 +25,7 @@ type Condition struct {
 }
 
 // ConditionHelp says how conditions are written.
-const ConditionHelp = "error; the name of a mark, as parity; not acknowledged; gap 5 ms; id 2A0; or a text"
+const ConditionHelp = "error; the name of a mark, as parity; not acknowledged; gap 5 ms; id 2A0; a text; or a filter"
 
 // ParseCondition reads a condition; text reads what is none of the words.
 func ParseCondition(s string, text func(string) ([]byte, error)) (Condition, error) {

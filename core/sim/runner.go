@@ -41,9 +41,9 @@ type Runner struct {
 	mu     sync.Mutex // of the world and of what follows
 	wall   time.Time  // wall time and virtual time from which the pace counts
 	origin quantity.Time
-	slice  quantity.Time    // of virtual time that the machine runs in about a millisecond
-	halt   *capture.Trigger // stops time; nil when none is armed
-	halted *Halt            // by it, until somebody asked
+	slice  quantity.Time // of virtual time that the machine runs in about a millisecond
+	halt   Trigger       // stops time; nil when none is armed
+	halted *Halt         // by it, until somebody asked
 
 	changed chan struct{} // the pace did
 	stop    chan struct{}
@@ -181,8 +181,14 @@ func (r *Runner) watched(to quantity.Time) bool {
 	return false
 }
 
+// Trigger says whether what it waits for is in a capture that grows, on which link, and at what time
+// it was complete.
+type Trigger interface {
+	Fired(s *capture.Snapshot) (link uint16, at quantity.Time, ok bool)
+}
+
 // StopAt lets time go on until the trigger fires; nil disarms it.
-func (r *Runner) StopAt(t *capture.Trigger) {
+func (r *Runner) StopAt(t Trigger) {
 	r.do(func(p *Pace) {
 		r.halt, r.halted = t, nil
 		if t != nil {

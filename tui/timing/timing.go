@@ -97,6 +97,13 @@ var kinds = map[string]kind{
 	"can":   {(*View).drawCAN, (*View).canCommands, (*View).device},
 }
 
+// turn begins anew with another link: when it is drawn, or when a key comes before that.
+func (v *View) turn(c *bench.Link) {
+	if v.of != c.Name {
+		v.of, v.top, v.page, v.step = c.Name, 0, framePage, 0
+	}
+}
+
 // Draw implements ui.View.
 func (v *View) Draw(a cells.Area, h ui.Host) {
 	c := h.Link()
@@ -106,9 +113,7 @@ func (v *View) Draw(a cells.Area, h ui.Host) {
 		a.Paragraph(1, 5, cells.Quiet, "Open the bench itself, or look at the traffic: 5.", 0)
 		return
 	}
-	if v.of != c.Name {
-		v.of, v.top, v.page, v.step = c.Name, 0, framePage, 0
-	}
+	v.turn(c)
 	v.room = a.H
 	switch {
 	case v.page == startPage:
@@ -223,6 +228,9 @@ func Character(s string) (uint16, error) {
 
 // Commands implements ui.View.
 func (v *View) Commands(h ui.Host) []ui.Command {
+	if c := h.Link(); c != nil {
+		v.turn(c)
+	}
 	to := func(p page) func(string) tea.Cmd {
 		return func(string) tea.Cmd {
 			if v.page == p {

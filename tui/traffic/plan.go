@@ -65,7 +65,7 @@ func (v *View) begin(h ui.Host, text string, plans func() (*sending.Plan, error)
 	ctx, stop := context.WithCancel(context.Background())
 	p := &plan{text: text, stop: stop}
 	v.plan = p
-	s, b := h.Session(), h.Bench()
+	s, b := h.Session(), h.Bench().Still()
 	return func() tea.Msg {
 		defer stop()
 		todo, err := plans()
@@ -163,7 +163,7 @@ func (v *View) again(h ui.Host, path string) (tea.Cmd, error) {
 	if path == "" {
 		return nil, fmt.Errorf("write the name of a list, or of a recorded capture (.pcapng)")
 	}
-	s, b := h.Session(), h.Bench()
+	s, b := h.Session(), h.Bench().Still()
 	return v.begin(h, filepath.Base(path), func() (*sending.Plan, error) {
 		raw, err := os.Open(path)
 		if err != nil {
