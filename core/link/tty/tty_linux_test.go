@@ -161,9 +161,10 @@ func TestSettingsThatAreRefused(t *testing.T) {
 	assert.Contains(t, p.Info(0).Problem, "5 to 8 data bits")
 	assert.Error(t, send(canceled(), p, []byte("x")))
 	p.set(good)
-	eventually(t, "open again", func() bool { return p.Info(0).Open })
-	_, kinds := received(store)
+	var kinds []record.Kind
+	eventually(t, "open again", func() bool { _, kinds = received(store); return len(kinds) == 4 })
 	assert.Equal(t, []record.Kind{record.Opened, record.Lost, record.Gap, record.Returned}, kinds)
+	assert.True(t, p.Info(0).Open)
 }
 
 func TestPortsThatCannotBeUsed(t *testing.T) {
