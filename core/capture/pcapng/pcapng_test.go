@@ -184,7 +184,7 @@ func TestRecorder(t *testing.T) {
 	r, err := Record(store, path)
 	require.NoError(t, err)
 	_, err = Record(store, path)
-	assert.ErrorContains(t, err, "exists")
+	assert.ErrorContains(t, err, "is there already")
 	store.Put(&record.Record{Data: []byte("one"), From: record.MCU, Seen: record.Tap})
 	r.Beat()
 	text, err := os.ReadFile(path)

@@ -1,7 +1,9 @@
 package pcapng
 
 import (
+	"errors"
 	"fmt"
+	"io/fs"
 	"log/slog"
 	"os"
 	"sync"
@@ -39,7 +41,10 @@ type Recorder struct {
 // not overwritten. Run must be started by the caller.
 func Record(store *capture.Store, path string) (*Recorder, error) {
 	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
-	if err != nil {
+	switch {
+	case errors.Is(err, fs.ErrExist):
+		return nil, fmt.Errorf("the capture can't be recorded: %s is there already; give another name, or remove it", path)
+	case err != nil:
 		return nil, fmt.Errorf("the capture can't be recorded: %w", err)
 	}
 	w, err := NewWriter(f, &store.Meta)
