@@ -125,6 +125,8 @@ func (o *sendOptions) run(ctx context.Context, cmd *cobra.Command, args []string
 	switch {
 	case errors.Is(err, context.Canceled):
 		err = nil
+	case err != nil && done.Sent > 0:
+		return fmt.Errorf("%w (before that %s)", err, done.String())
 	case err != nil:
 		return err
 	}

@@ -23,7 +23,7 @@ func What(l *bench.Link, text string) (link.Intent, error) {
 	}
 	data, err := check.ParseText(text)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("%q: %w", text, err)
 	}
 	return link.Send{Data: data}, nil
 }

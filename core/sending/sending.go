@@ -81,7 +81,7 @@ func (p *Progress) String() string {
 		text += fmt.Sprintf(", done at %s", whole(p.Last))
 	}
 	if p.Failed > 0 {
-		text += fmt.Sprintf(", %d failed: %s", p.Failed, p.Why)
+		text += fmt.Sprintf(", %d of them failed: %s", p.Failed, p.Why)
 	}
 	switch {
 	case p.Late.N == 0:
@@ -157,8 +157,12 @@ func (p *Plan) once(ctx context.Context, s link.Session, begin, end quantity.Tim
 			out, err = link.WaitAndDo(ctx, s, at, it.Link, it.Intent)
 			late = max(s.Now()-at, 0)
 		}
-		if ctx.Err() != nil {
+		switch {
+		case ctx.Err() != nil:
 			return ctx.Err()
+		case err != nil && !errors.Is(err, link.ErrNotOpen):
+			// It can't be said so, now or later; a port may come back.
+			return fmt.Errorf("%s: %w", it.Text, err)
 		}
 		done.Sent++
 		done.Last = out.At

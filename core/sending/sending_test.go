@@ -207,3 +207,38 @@ func FuzzList(f *testing.F) {
 		}
 	})
 }
+
+// What can't be read ends the plan and is named; what came before it was sent.
+func TestWhatCannotBeReadEnds(t *testing.T) {
+	b := lock7(t)
+	for kind, bad := range map[string]string{"pump": "2A5 bogus", "gate": "select 9 out 00", "hull": "start 96 maybe", "depth-strip": "FFFFF"} {
+		h := sim.NewHeadless(b)
+		l := b.Link(kind)
+		good := map[string]string{"pump": "3A6 01", "gate": "select 1 out 02 00", "hull": "start 96 ack 12 ack stop", "depth-strip": "00F"}[kind]
+		items := []Item{{Link: l.Index, Intent: link.Transact{Text: good}, Text: good}, {After: quantity.Millisecond, Link: l.Index, Intent: link.Transact{Text: bad}, Text: bad}}
+		done, err := Run(context.Background(), h, b, &Plan{Items: items, Times: 5, Every: 20 * quantity.Millisecond}, nil)
+		require.ErrorContains(t, err, bad+": ", kind)
+		assert.Equal(t, 1, done.Sent, kind)
+	}
+}
+
+// What was to be sent later is not, once the plan was ended.
+func TestNothingIsSentAfterTheEnd(t *testing.T) {
+	b := lock7(t)
+	h := sim.NewHeadless(b)
+	pump := b.Link("pump").Index
+	ctx, end := context.WithCancel(context.Background())
+	items := []Item{
+		{Link: pump, Intent: link.Transact{Text: "3A6 01"}},
+		{After: 40 * quantity.Millisecond, Link: pump, Intent: link.Transact{Text: "3A7 02"}},
+	}
+	_, err := Run(ctx, h, b, &Plan{Items: items, Times: 1}, func(Progress) { end() })
+	require.ErrorIs(t, err, context.Canceled)
+	h.World.RunTo(200 * quantity.Millisecond)
+	ids := map[uint32]int{}
+	for _, r := range sent(h.Store().Snapshot(), pump) {
+		ids[r.ID]++
+	}
+	assert.Equal(t, 1, ids[0x3A6])
+	assert.Zero(t, ids[0x3A7])
+}

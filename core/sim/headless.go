@@ -54,7 +54,7 @@ func (h *Headless) Do(ctx context.Context, l uint16, i link.Intent) (out link.Ou
 // DoAt implements link.Timed: time goes on until the outcome is there.
 func (h *Headless) DoAt(ctx context.Context, at quantity.Time, l uint16, i link.Intent) (out link.Outcome, err error) {
 	over := false
-	h.World.DoAt(at, h.World.names[l], i, func(o link.Outcome) { out, over = o, true })
+	h.World.DoAt(ctx, at, h.World.names[l], i, func(o link.Outcome, e error) { out, err, over = o, e, true })
 	for limit := max(at, h.World.now) + mostWait; !over; h.World.RunTo(max(h.World.NextEvent(), h.World.now+1)) {
 		if err := ctx.Err(); err != nil {
 			return out, err
@@ -63,7 +63,7 @@ func (h *Headless) DoAt(ctx context.Context, at quantity.Time, l uint16, i link.
 			return out, errNoOutcome
 		}
 	}
-	return out, nil
+	return out, err
 }
 
 var errNoOutcome = fmt.Errorf("nothing came of it within %s: the bus is held, or another transaction never ends", mostWait)

@@ -281,11 +281,17 @@ func (r *Runner) Do(ctx context.Context, l uint16, i link.Intent) (link.Outcome,
 
 // DoAt implements link.Timed.
 func (r *Runner) DoAt(ctx context.Context, at quantity.Time, l uint16, i link.Intent) (link.Outcome, error) {
-	over := make(chan link.Outcome, 1)
-	r.do(func(*Pace) { r.world.DoAt(at, r.world.names[l], i, func(o link.Outcome) { over <- o }) })
+	type ended struct {
+		link.Outcome
+		err error
+	}
+	over := make(chan ended, 1)
+	r.do(func(*Pace) {
+		r.world.DoAt(ctx, at, r.world.names[l], i, func(o link.Outcome, err error) { over <- ended{o, err} })
+	})
 	select {
-	case out := <-over:
-		return out, nil
+	case e := <-over:
+		return e.Outcome, e.err
 	case <-ctx.Done():
 		return link.Outcome{}, ctx.Err()
 	case <-r.stop:

@@ -4,6 +4,7 @@
 package sim
 
 import (
+	"context"
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
@@ -161,13 +162,14 @@ func (w *World) NextEvent() quantity.Time { return min(w.queue.Next(), w.plans.N
 type planned struct {
 	link   string
 	intent link.Intent
-	done   func(link.Outcome)
+	ctx    context.Context
+	done   func(link.Outcome, error)
 }
 
-// DoAt is Do at a time; one that is past is the present. What is refused then is an outcome
-// that is not OK.
-func (w *World) DoAt(at quantity.Time, name string, i link.Intent, done func(link.Outcome)) {
-	w.plans.Push(max(at, w.now), planned{name, i, done})
+// DoAt is Do at a time; one that is past is the present. It is left out where the context has ended
+// by then.
+func (w *World) DoAt(ctx context.Context, at quantity.Time, name string, i link.Intent, done func(link.Outcome, error)) {
+	w.plans.Push(max(at, w.now), planned{name, i, ctx, done})
 }
 
 // RunTo lets the world go on to the time t.
@@ -175,8 +177,12 @@ func (w *World) RunTo(t quantity.Time) {
 	for w.plans.Next() <= t {
 		w.runTo(max(w.plans.Next(), w.now))
 		_, p := w.plans.Pop()
-		if err := w.Do(p.link, p.intent, p.done); err != nil {
-			p.done(link.Outcome{At: w.now, Text: err.Error()})
+		err := p.ctx.Err()
+		if err == nil {
+			err = w.Do(p.link, p.intent, func(o link.Outcome) { p.done(o, nil) })
+		}
+		if err != nil {
+			p.done(link.Outcome{At: w.now}, err)
 		}
 	}
 	w.runTo(t)

@@ -44,6 +44,9 @@ func (p *plan) draw(a cells.Area, y int) {
 	switch {
 	case p.err != nil && !errors.Is(p.err, context.Canceled):
 		style, text = cells.Bad, "ended: "+p.err.Error()
+		if p.done.Sent > 0 {
+			text += "   before that " + p.done.String()
+		}
 	case p.err != nil:
 		text = "ended by you: " + text
 	case p.over:
