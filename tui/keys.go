@@ -340,6 +340,10 @@ func (a *App) filters(arg string) []string {
 // triggerOf reads what is waited for: an event, a filter, or a word as text.
 func (a *App) triggerOf(arg string) (sim.Trigger, error) {
 	now := a.store.Snapshot()
+	if n := len(arg); n > 2 && arg[0] == '"' && arg[n-1] == '"' {
+		text, err := check.ParseText(arg[1 : n-1])
+		return capture.NewTrigger(now, capture.Condition{Bytes: text}), err
+	}
 	want, err := capture.ParseCondition(arg, check.ParseText)
 	if err == nil && want.Bytes == nil {
 		return capture.NewTrigger(now, want), nil
