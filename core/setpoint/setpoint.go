@@ -46,13 +46,17 @@ func Of(b *bench.Bench, n *values.Name, linkName string) (*Point, error) {
 			p.part = x
 		}
 	}
-	if p.part == nil {
+	var v *device.Value
+	if p.part != nil && p.part.Map != nil {
+		v = p.part.Map.Value(n.Value)
+	}
+	if p.part == nil || n.Message == "" && v == nil {
+		// A part may have the name of its link.
 		return nil, fmt.Errorf("%s is what the link does: it can't be set", n)
 	}
 	if n.Message == "" {
-		v := p.part.Map.Value(n.Value)
 		switch {
-		case v == nil || v.From != nil:
+		case v.From != nil:
 			return nil, fmt.Errorf("%s is calculated of other values: set those", n)
 		case !slices.ContainsFunc(v.Registers(), func(r *device.Register) bool { return r.Writable() }):
 			return nil, fmt.Errorf("%s can only be read", n)

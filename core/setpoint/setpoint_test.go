@@ -2,6 +2,7 @@ package setpoint
 
 import (
 	"context"
+	"io/fs"
 	"math/big"
 	"testing"
 
@@ -156,4 +157,33 @@ func TestSteps(t *testing.T) {
 		require.Equal(rt, far < low || far > high, m.Clamped)
 		require.InDelta(rt, float64(min(max(far, low), high))/2, m.Number, 1e-9)
 	})
+}
+
+// Every value of every bench that ships with the program can be set, or it is said why not.
+func TestEveryValueCanBeSetOrSaysWhyNot(t *testing.T) {
+	benches, err := fs.Glob(demo.Files, "*.yaml")
+	require.NoError(t, err)
+	require.NotEmpty(t, benches)
+	figures, set := 0, 0
+	for _, name := range benches {
+		b, faults := bench.Load(demo.Files, name)
+		require.Empty(t, faults, name)
+		meta := sim.NewHeadless(b).Store().Meta
+		c := values.Of(b, &meta)
+		for _, n := range c.All {
+			p, err := Of(b, n, meta.Links[n.Link].Name)
+			switch {
+			case c.Figure(n):
+				require.ErrorContains(t, err, "what the link does", "%s: %s", name, n)
+				figures++
+			case err != nil:
+				require.Nil(t, p)
+			default:
+				require.True(t, p.layout == nil || p.field != nil, "%s: %s", name, n)
+				set++
+			}
+		}
+	}
+	require.Greater(t, figures, 10)
+	require.Greater(t, set, 5)
 }
