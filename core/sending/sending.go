@@ -151,11 +151,12 @@ func (p *Plan) once(ctx context.Context, s link.Session, begin, end quantity.Tim
 		late := max(s.Now()-at, 0)
 		var out link.Outcome
 		var err error
-		if t, timed := s.(link.Timed); timed {
+		if t, timed := s.(link.Timed); timed && info.Simulated {
 			out, err = t.DoAt(ctx, at, it.Link, it.Intent)
-		} else {
-			out, err = link.WaitAndDo(ctx, s, at, it.Link, it.Intent)
+		} else if err = s.Wait(ctx, at, func(*capture.Snapshot) bool { return false }); err == nil {
+			// A port is as late as the operating system wakes who waits.
 			late = max(s.Now()-at, 0)
+			out, err = s.Do(ctx, it.Link, it.Intent)
 		}
 		switch {
 		case ctx.Err() != nil:
