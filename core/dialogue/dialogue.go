@@ -23,9 +23,13 @@ type Filter struct {
 	Tap bool
 	// Sentence gives a transaction or frame of a link in words; nil leaves its text.
 	Sentence func(r *record.Record) string
-	// Meaning says what some bytes of a record mean beyond the words of its bus, and
-	// what else there is to say of them, a line each; "" or nil: nothing.
-	Meaning func(r *record.Record, from, to int) (text string, details []string)
+	// Meaning says what some bytes of a record mean beyond the words of its bus; "" or nil:
+	// nothing.
+	Meaning func(r *record.Record, from, to int) string
+	// Details says what else there is to say of them, a line each; it is asked for the line
+	// Open alone.
+	Details func(r *record.Record, from, to int) []string
+	Open    *Key
 	// Only are the records to show, in order of their ends; nil: all.
 	Only []records.ID
 	// End gives the bytes that end a line on a link; nil ends none.
@@ -72,6 +76,9 @@ type Line struct {
 	// looked at.
 	Times   int
 	Endless bool
+
+	rec      *record.Record
+	from, to int // its bytes of the record
 }
 
 // Repeats says in words how often a line's fault came; empty for once.
@@ -129,12 +136,9 @@ func heard(tap *record.Record, others []*record.Record) bool {
 func (f *Filter) cut(out []Line, r *record.Record, running bool) []Line {
 	k := Key{Link: r.Link, From: r.From, Kind: r.Kind, Start: r.Start}
 	if r.Kind != record.Chars {
-		line := Line{Key: k, At: r.Start, End: r.End, Text: r.Text, Origin: r.Origin, Seen: r.Seen}
+		line := Line{Key: k, At: r.Start, End: r.End, Text: r.Text, Origin: r.Origin, Seen: r.Seen, rec: r}
 		if f.Sentence != nil && (r.Kind == record.Transaction || r.Kind == record.Frame) {
-			line.Text = f.Sentence(r)
-			if f.Meaning != nil {
-				line.Meaning, line.Details = f.Meaning(r, 0, len(r.Data))
-			}
+			line.to = len(r.Data)
 			if m := r.AllFlags(); m != 0 {
 				line.Marks = []Mark{{Flags: m}}
 			}
@@ -154,7 +158,7 @@ func (f *Filter) cut(out []Line, r *record.Record, running bool) []Line {
 		if i := bytes.Index(r.Data[from:], end); len(end) > 0 && i >= 0 {
 			to = from + i + len(end)
 		}
-		l := Line{Key: k, Data: r.Data[from:to], At: r.Start, End: r.End, Running: running && to == len(r.Data), Origin: r.Origin, each: r.Each}
+		l := Line{Key: k, Data: r.Data[from:to], At: r.Start, End: r.End, Running: running && to == len(r.Data), Origin: r.Origin, each: r.Each, rec: r, from: from, to: to}
 		if len(r.Offsets) > 0 && !r.Wide && from < len(r.Offsets) {
 			l.At = r.Start + r.Offsets[from]
 			l.End = r.Start + r.Offsets[to-1] + r.Each
@@ -163,9 +167,6 @@ func (f *Filter) cut(out []Line, r *record.Record, running bool) []Line {
 			if m.Index >= from && (m.Index < to || to == len(r.Data)) {
 				l.Marks = append(l.Marks, Mark{m.Index - from, m.Flags})
 			}
-		}
-		if f.Meaning != nil && to > from {
-			l.Meaning, l.Details = f.Meaning(r, from, to)
 		}
 		out = append(out, l)
 		k.Piece++
@@ -177,16 +178,42 @@ func (f *Filter) cut(out []Line, r *record.Record, running bool) []Line {
 	return out
 }
 
-// Newest gives the last lines of a capture, at least n where there are as
-// many.
+// say puts a line in words.
+func (f *Filter) say(l *Line) {
+	r := l.rec
+	whole := r.Kind == record.Transaction || r.Kind == record.Frame
+	if whole && f.Sentence != nil {
+		l.Text = f.Sentence(r)
+	}
+	if r.Kind != record.Chars && (!whole || f.Sentence == nil) || r.Kind == record.Chars && l.to == l.from {
+		return
+	}
+	if f.Meaning != nil {
+		l.Meaning = f.Meaning(r, l.from, l.to)
+	}
+	if f.Details != nil && f.Open != nil && *f.Open == l.Key {
+		l.Details = f.Details(r, l.from, l.to)
+	}
+}
+
+// said puts lines in words.
+func (f *Filter) said(lines []Line) []Line {
+	for k := range lines {
+		f.say(&lines[k])
+	}
+	return lines
+}
+
+// Newest gives the last lines of a capture, n where there are as many.
 func Newest(s *capture.Snapshot, f Filter, n int) []Line {
-	return gather(s, f, s.Len(), n, 0)
+	lines := gather(s, f, s.Len(), n, 0)
+	return f.said(lines[max(0, len(lines)-n):])
 }
 
 // Around gives lines around a time: at least before ones that lie before it
 // and after ones from it on, where there are as many.
 func Around(s *capture.Snapshot, f Filter, t quantity.Time, before, after int) []Line {
-	return gather(s, f, s.IndexAt(t), before, after)
+	return f.said(gather(s, f, s.IndexAt(t), before, after))
 }
 
 // slack is how far records may stand from the order of their beginnings.

@@ -15,10 +15,9 @@ import (
 type Found struct {
 	*Matcher
 	hits  []records.ID // in order of their ends
-	mark  records.Mark
-	begun bool
-	// Behind is how many records wait to be looked at, Gone how many hits are no longer kept.
-	Behind, Gone int
+	trail records.Trail
+	// Gone is how many hits are no longer kept.
+	Gone int
 }
 
 // mostHits is how many hits are kept; the older half goes then.
@@ -32,23 +31,12 @@ func (f *Filter) Find(b *bench.Bench, m *capture.Meta) *Found {
 // Look looks at what came since the last time, so many records at most, and says whether more
 // wait.
 func (f *Found) Look(s *capture.Snapshot, most int) (more bool) {
-	if !f.begun {
-		f.begun = true
-		n, _ := s.Gone()
-		f.mark = records.Mark(n)
-	}
-	fresh := s.Since(f.mark)
-	f.mark += s.Mark() - f.mark - records.Mark(len(fresh))
-	f.Behind = max(0, len(fresh)-most)
-	if len(fresh) > most {
-		fresh, more = fresh[:most], true
-	}
+	fresh, more := f.trail.Next(&s.Reader, most)
 	for _, i := range fresh {
 		if r := s.At(i); f.Take(r) {
 			f.put(records.IDOf(r))
 		}
 	}
-	f.mark += records.Mark(len(fresh))
 	return more
 }
 
@@ -84,7 +72,7 @@ func (f *Found) Picks() *Picks {
 	if ids == nil {
 		ids = []records.ID{} // none, not all
 	}
-	return &Picks{IDs: ids, Clauses: f.f.Clauses, Hits: slices.Clone(f.Hits), Matches: f.Matches, Seen: f.Seen, Behind: f.Behind}
+	return &Picks{IDs: ids, Clauses: f.f.Clauses, Hits: slices.Clone(f.Hits), Matches: f.Matches, Seen: f.Seen, Behind: f.trail.Behind}
 }
 
 // Next gives the first record that fits behind a time, or with by below 0 the last one that

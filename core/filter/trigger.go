@@ -1,6 +1,8 @@
 package filter
 
 import (
+	"math"
+
 	"gavrix.org/gavrix/core/bench"
 	"gavrix.org/gavrix/core/capture"
 	"gavrix.org/gavrix/core/quantity"
@@ -16,12 +18,12 @@ const remembered = 20_000
 type Trigger struct {
 	m     *Matcher
 	armed quantity.Time
-	mark  records.Mark // what came after it was not looked at yet
+	trail records.Trail
 }
 
 // NewTrigger arms a trigger; the bench says what records mean and may be nil.
 func NewTrigger(b *bench.Bench, s *capture.Snapshot, f *Filter) *Trigger {
-	t := &Trigger{m: f.Matcher(b, s.Meta()), armed: s.Now, mark: s.Mark()}
+	t := &Trigger{m: f.Matcher(b, s.Meta()), armed: s.Now, trail: records.TrailFrom(&s.Reader)}
 	for i := max(s.First(), s.Len()-remembered); i < s.Len(); i++ {
 		t.m.Take(s.At(i))
 	}
@@ -30,8 +32,7 @@ func NewTrigger(b *bench.Bench, s *capture.Snapshot, f *Filter) *Trigger {
 
 // Fired says whether a record fits, on which link, and when it ended. Later calls go on behind it.
 func (t *Trigger) Fired(s *capture.Snapshot) (link uint16, at quantity.Time, ok bool) {
-	fresh := s.Since(t.mark)
-	t.mark = s.Mark()
+	fresh, _ := t.trail.Next(&s.Reader, math.MaxInt32)
 	for _, i := range fresh {
 		r, before := s.At(i), t.m.Matches
 		if t.m.Take(r); t.m.Matches > before && r.End > t.armed && !ok {

@@ -59,11 +59,9 @@ type Followed struct {
 type Follower struct {
 	All    []*Followed
 	byLink map[uint16][]*Followed
-	mark   records.Mark
-	begun  bool
+	trail  records.Trail
 	seenBy map[uint16]record.End
 	Words  int // that were followed
-	Behind int // records that wait to be followed
 }
 
 // New gives a follower that begins with the first record that a capture keeps. Its links are
@@ -95,20 +93,13 @@ func (f *Follower) add(l *bench.Link, t *bench.Transfer, s *transfer.Setup, meta
 // Of gives the transfers of a link of the capture.
 func (f *Follower) Of(link uint16) []*Followed { return f.byLink[link] }
 
+// Behind is how many records wait to be followed.
+func (f *Follower) Behind() int { return f.trail.Behind }
+
 // Take follows what came since the last time, so many records at most, and says whether
 // more wait.
 func (f *Follower) Take(s *capture.Snapshot, most int) (more bool) {
-	if !f.begun {
-		f.begun = true
-		n, _ := s.Gone()
-		f.mark = records.Mark(n)
-	}
-	fresh := s.Since(f.mark)
-	f.mark += s.Mark() - f.mark - records.Mark(len(fresh)) // those that are no longer kept
-	f.Behind = max(0, len(fresh)-most)
-	if len(fresh) > most {
-		fresh, more = fresh[:most], true
-	}
+	fresh, more := f.trail.Next(&s.Reader, most)
 	for _, i := range fresh {
 		h := s.Head(i)
 		list := f.byLink[h.Link]
@@ -117,7 +108,6 @@ func (f *Follower) Take(s *capture.Snapshot, most int) (more bool) {
 		}
 		f.follow(list, s.At(i))
 	}
-	f.mark += records.Mark(len(fresh))
 	if !more {
 		f.quiet(s)
 	}

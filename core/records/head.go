@@ -50,13 +50,15 @@ func headOf(r *record.Record, seq uint32, at uint64) Head {
 	return h
 }
 
-// record gives the whole record; its bytes are those of the chunk.
-func (h *Head) record(chunks [][]byte) record.Record {
+func (h *Head) key() Key { return Key{h.End, h.seq} }
+
+// record gives the whole record; its bytes are those of the chunk in which it stands.
+func (h *Head) record(chunk []byte) record.Record {
 	r := record.Record{
 		Start: h.Start, End: h.End, Each: h.Each, ID: h.ID, Link: h.Link, Kind: h.Kind, Seen: h.Seen, From: h.From,
 		Origin: h.Origin, Bits: h.Bits, Attr: h.Attr, More: h.form&more != 0, Wide: h.form&wide != 0,
 	}
-	unpack(chunks[h.at>>32][uint32(h.at):], &r)
+	unpack(chunk[uint32(h.at):], &r)
 	return r
 }
 

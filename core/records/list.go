@@ -22,27 +22,21 @@ const (
 type Segment interface {
 	Len() int
 	Head(i int) *Head
-	// From is the earliest start of any of them.
-	From() quantity.Time
-	// Holds says whether any of them may belong to the link.
-	Holds(link uint16) bool
+	// About says what is in it without looking at its records.
+	About() *Summary
 }
 
 // sealed is a Segment in memory.
 type sealed struct {
+	Summary
 	heads []Head
-	from  quantity.Time
-	links [4]uint64 // which links occur, by number modulo 256
-	chunk int       // the first chunk that it needs
+	chunk int // the first chunk that it needs
 }
 
 func seal(heads []Head) *sealed {
-	s := &sealed{heads: heads, from: quantity.Forever, chunk: int(heads[0].at >> 32)}
+	s := &sealed{Summary: summarise(heads), heads: heads, chunk: int(heads[0].at >> 32)}
 	for i := range heads {
-		h := &heads[i]
-		s.from = min(s.from, h.Start)
-		s.links[h.Link>>6&3] |= 1 << (h.Link & 63)
-		s.chunk = min(s.chunk, int(h.at>>32))
+		s.chunk = min(s.chunk, int(heads[i].at>>32))
 	}
 	return s
 }
@@ -53,16 +47,13 @@ func (s *sealed) Len() int { return len(s.heads) }
 // Head implements Segment.
 func (s *sealed) Head(i int) *Head { return &s.heads[i] }
 
-// From implements Segment.
-func (s *sealed) From() quantity.Time { return s.from }
-
-// Holds implements Segment.
-func (s *sealed) Holds(link uint16) bool { return s.links[link>>6&3]>>(link&63)&1 == 1 }
+// About implements Segment.
+func (s *sealed) About() *Summary { return &s.Summary }
 
 // List keeps records. Its zero value is an empty one without a limit.
 type List struct {
-	// Limit is the memory in bytes that records may take, about; the oldest go
-	// when there are more. 0: no limit.
+	// Limit is the memory in bytes that records may take, about. When there are more the
+	// oldest are left to the home that keeps them; where it does not, they go. 0: no limit.
 	Limit int
 
 	segments []Segment
@@ -75,16 +66,35 @@ type List struct {
 	total    uint32
 	used     int
 	scratch  []byte
+	pages    *pages
+	near     int // no segment before this one is in memory
+}
+
+// Keep says where the records stand that the list has no memory for.
+func (l *List) Keep(h Home) { l.pages = &pages{home: h} }
+
+// Restore fills an empty list with segments that its home has, as Reader.Summaries gave them,
+// of a list to which total records had come.
+func (l *List) Restore(segments []Summary, total uint32) {
+	for _, s := range segments {
+		l.segments = append(l.segments, l.pages.add(s))
+		l.starts = append(l.starts, l.sealed)
+		l.sealed += s.N
+	}
+	l.total, l.near = total, len(segments)
 }
 
 // headSize is about what a head takes.
 const headSize = 56
 
 // Put keeps a record at its place in the order of ends.
-func (l *List) Put(r *record.Record) {
+func (l *List) Put(r *record.Record) { l.PutAs(l.total, r) }
+
+// PutAs keeps a record that has its number of arrival from elsewhere. No other has it.
+func (l *List) PutAs(seq uint32, r *record.Record) {
 	l.scratch = pack(l.scratch[:0], r)
-	h := headOf(r, l.total, l.keep(l.scratch))
-	l.total++
+	h := headOf(r, seq, l.keep(l.scratch))
+	l.total = max(l.total, seq+1)
 	l.used += headSize
 	switch n := len(l.open); {
 	case len(l.segments) > 0 && l.lastSealed() > h.End:
@@ -116,8 +126,7 @@ func (l *List) keep(b []byte) uint64 {
 }
 
 func (l *List) lastSealed() quantity.Time {
-	s := l.segments[len(l.segments)-1]
-	return s.Head(s.Len() - 1).End
+	return l.segments[len(l.segments)-1].About().Last.End
 }
 
 // seal moves the oldest n open records to the segments.
@@ -125,8 +134,8 @@ func (l *List) seal(n int) {
 	move := l.open[:n]
 	l.open = append(make([]Head, 0, mostOpen+1), l.open[n:]...)
 	k := len(l.segments)
-	if k > 0 && l.segments[k-1].Len()+n <= perSegment {
-		heads := append(slices.Clone(l.segments[k-1].(*sealed).heads), move...)
+	if last, ok := l.last(); ok && last.Len()+n <= perSegment {
+		heads := append(slices.Clone(last.heads), move...)
 		l.segments = append(l.segments[:k-1:k-1], seal(heads))
 	} else {
 		l.segments = append(l.segments, seal(slices.Clone(move)))
@@ -136,38 +145,124 @@ func (l *List) seal(n int) {
 	l.forget()
 }
 
+// last gives the newest segment, where it is in memory.
+func (l *List) last() (*sealed, bool) {
+	if len(l.segments) == 0 {
+		return nil, false
+	}
+	s, ok := l.segments[len(l.segments)-1].(*sealed)
+	return s, ok
+}
+
 // late puts in a record that ended before what is sealed.
 func (l *List) late(h Head) {
-	k := sort.Search(len(l.segments), func(i int) bool { s := l.segments[i]; return s.Head(s.Len()-1).End > h.End })
-	heads := l.segments[k].(*sealed).heads
-	i := sort.Search(len(heads), func(i int) bool { return heads[i].End > h.End })
-	l.segments = slices.Clone(l.segments)
-	l.segments[k] = seal(slices.Insert(slices.Clone(heads), i, h))
-	l.starts = slices.Clone(l.starts)
-	for k++; k < len(l.starts); k++ {
-		l.starts[k]++
+	k := sort.Search(len(l.segments), func(i int) bool { return l.segments[i].About().Last.End > h.End })
+	var parts []Segment
+	switch s := l.segments[k].(type) {
+	case *sealed:
+		i := sort.Search(len(s.heads), func(i int) bool { return s.heads[i].End > h.End })
+		parts = []Segment{seal(slices.Insert(slices.Clone(s.heads), i, h))}
+	case *away:
+		before, behind := l.pages.split(s, h.End)
+		parts = []Segment{seal([]Head{h}), behind}
+		if before != nil {
+			parts = append([]Segment{before}, parts...)
+		}
 	}
+	l.replace(k, parts...)
+	l.near = min(l.near, k)
 	l.sealed++
 }
 
-// forget lets the oldest segments go while there is too much.
+// replace puts segments in the place of one.
+func (l *List) replace(k int, parts ...Segment) {
+	// Readers have the old ones.
+	l.segments = append(append(slices.Clone(l.segments[:k]), parts...), l.segments[k+1:]...)
+	starts := slices.Clone(l.starts[:min(k+1, len(l.starts))])
+	for i := k; i < len(l.segments)-1; i++ {
+		starts = append(starts, starts[i]+l.segments[i].Len())
+	}
+	l.starts = starts
+}
+
+// forget leaves the oldest segments to the home while there is too much in memory, or lets
+// them go.
 func (l *List) forget() {
+	l.lose()
 	if l.Limit == 0 || l.used <= l.Limit || len(l.segments) < 2 {
 		return
 	}
-	for l.used > l.Limit && len(l.segments) > 1 {
-		l.first += l.segments[0].Len()
-		l.used -= l.segments[0].Len() * headSize
-		l.segments, l.starts = l.segments[1:], l.starts[1:]
-		needed := len(l.chunks)
-		for _, s := range l.segments {
-			needed = min(needed, s.(*sealed).chunk)
-		}
-		for i := range l.open {
-			needed = min(needed, int(l.open[i].at>>32))
-		}
-		l.drop(needed)
+	if l.leave() {
+		return
 	}
+	for l.used > l.Limit && len(l.segments) > 1 {
+		l.dropFirst()
+		l.free()
+	}
+}
+
+func (l *List) dropFirst() {
+	l.first += l.segments[0].Len()
+	if _, here := l.segments[0].(*sealed); here {
+		l.used -= l.segments[0].Len() * headSize
+	}
+	l.segments, l.starts = l.segments[1:], l.starts[1:]
+	l.near = max(l.near-1, 0)
+}
+
+// lose lets the oldest segments go that the home has given up, as a ring of files does.
+func (l *List) lose() {
+	for len(l.segments) > 1 {
+		a, left := l.segments[0].(*away)
+		if !left || l.pages.home.Holds(a.FromSeq, a.ToSeq) {
+			return
+		}
+		l.dropFirst()
+	}
+}
+
+// patience is by how much the limit may be exceeded while the home has yet to write.
+const patience = 2
+
+// leave leaves the oldest segments to the home; false where it does not keep them, and too
+// many wait for it.
+func (l *List) leave() bool {
+	if l.pages == nil {
+		return false
+	}
+	segments := slices.Clone(l.segments)
+	left, stuck := false, false
+	for k := l.near; k < len(segments)-1 && l.used > l.Limit; k++ {
+		s, here := segments[k].(*sealed)
+		if !here {
+			continue
+		}
+		if stuck = !l.pages.home.Holds(s.FromSeq, s.ToSeq); stuck {
+			break
+		}
+		segments[k] = l.pages.add(s.Summary)
+		l.used -= s.Len() * headSize
+		l.near, left = k+1, true
+	}
+	if left {
+		l.segments = segments
+		l.free()
+	}
+	return !stuck || l.used <= patience*l.Limit
+}
+
+// free lets the chunks go that no segment in memory needs.
+func (l *List) free() {
+	needed := len(l.chunks)
+	for _, s := range l.segments[min(l.near, len(l.segments)):] {
+		if s, here := s.(*sealed); here {
+			needed = min(needed, s.chunk)
+		}
+	}
+	for i := range l.open {
+		needed = min(needed, int(l.open[i].at>>32))
+	}
+	l.drop(needed)
 }
 
 // drop lets the chunks before one go.
@@ -189,7 +284,7 @@ func (l *List) drop(needed int) {
 
 // Reader gives what there is now.
 func (l *List) Reader() Reader {
-	return Reader{segments: l.segments, starts: l.starts, open: l.open, chunks: l.chunks, sealed: l.sealed, first: l.first, total: l.total}
+	return Reader{segments: l.segments, starts: l.starts, open: l.open, chunks: l.chunks, pages: l.pages, sealed: l.sealed, first: l.first, total: l.total}
 }
 
 // Used is the memory that is taken, about, in bytes.

@@ -1,7 +1,6 @@
 package records
 
 import (
-	"cmp"
 	"iter"
 	"slices"
 	"sort"
@@ -18,6 +17,7 @@ type Reader struct {
 	starts   []int
 	open     []Head
 	chunks   [][]byte
+	pages    *pages
 	sealed   int
 	first    int
 	total    uint32
@@ -49,22 +49,27 @@ func (r *Reader) Head(i int) *Head {
 
 // At gives the record with the number i.
 func (r *Reader) At(i int) *record.Record {
-	rec := r.Head(i).record(r.chunks)
-	return &rec
+	return r.Of(r.Head(i))
 }
 
 // Of gives the record of a head.
 func (r *Reader) Of(h *Head) *record.Record {
-	rec := h.record(r.chunks)
+	var chunk []byte
+	if h.at&awayPlace != 0 {
+		chunk = r.pages.chunk(int(h.at &^ awayPlace >> 32))
+	} else {
+		chunk = r.chunks[h.at>>32]
+	}
+	rec := h.record(chunk)
 	return &rec
 }
 
 // IndexAt gives the number of the first record that ends at a time or after it.
 func (r *Reader) IndexAt(t quantity.Time) int {
-	if n := len(r.open); n > 0 && r.sealed > r.first && r.Head(r.sealed-1).End < t || len(r.segments) == 0 {
+	if n := len(r.open); n > 0 && len(r.segments) > 0 && r.segments[len(r.segments)-1].About().Last.End < t || len(r.segments) == 0 {
 		return r.sealed + sort.Search(n, func(i int) bool { return r.open[i].End >= t })
 	}
-	k := sort.Search(len(r.segments), func(i int) bool { s := r.segments[i]; return s.Head(s.Len()-1).End >= t })
+	k := sort.Search(len(r.segments), func(i int) bool { return r.segments[i].About().Last.End >= t })
 	if k == len(r.segments) {
 		return r.sealed
 	}
@@ -81,15 +86,28 @@ func (r *Reader) Mark() Mark { return Mark(r.total) }
 // Since gives the numbers of the records that came after a mark, in the order in which
 // they came: it does not depend on how often one looks.
 func (r *Reader) Since(m Mark) []int {
-	missing := int(r.total - uint32(m))
-	var out []int
-	for i := r.Len() - 1; i >= r.first && len(out) < missing; i-- {
-		if r.Head(i).seq-uint32(m) < uint32(missing) {
-			out = append(out, i)
+	t := Trail{mark: m}
+	out, _ := t.Next(r, int(r.total-uint32(m)))
+	return out
+}
+
+// Summaries tells of the oldest records, as far as a home holds them, and gives the least
+// number of arrival of those that it does not tell of.
+func (r *Reader) Summaries(home Home) (segments []Summary, rest uint32) {
+	ago := uint32(0) // how long before the end
+	whole := r.first == 0
+	for _, s := range r.segments {
+		a := s.About()
+		if whole = whole && home.Holds(a.FromSeq, a.ToSeq); whole {
+			segments = append(segments, *a)
+		} else {
+			ago = max(ago, r.total-a.FromSeq)
 		}
 	}
-	slices.SortFunc(out, func(a, b int) int { return cmp.Compare(r.Head(a).seq-uint32(m), r.Head(b).seq-uint32(m)) })
-	return out
+	for i := range r.open {
+		ago = max(ago, r.total-r.open[i].seq)
+	}
+	return segments, r.total - ago
 }
 
 // Any of Link in a Query: all links.
@@ -127,10 +145,12 @@ type run struct {
 // openRun is the newest records as a Segment.
 type openRun []Head
 
-func (o openRun) Len() int            { return len(o) }
-func (o openRun) Head(i int) *Head    { return &o[i] }
-func (o openRun) From() quantity.Time { return -quantity.Forever }
-func (o openRun) Holds(uint16) bool   { return true }
+func (o openRun) Len() int         { return len(o) }
+func (o openRun) Head(i int) *Head { return &o[i] }
+func (o openRun) About() *Summary  { return &anything }
+
+// anything is the summary of a segment of which nothing is known.
+var anything = Summary{Earliest: -quantity.Forever, Links: [4]uint64{^uint64(0), ^uint64(0), ^uint64(0), ^uint64(0)}, Kinds: ^uint32(0), Flags: ^record.Flags(0)}
 
 func (r *Reader) run(k int) run {
 	if k == len(r.segments) {
@@ -156,7 +176,7 @@ func (r *Reader) after(from int, to quantity.Time, q Query) iter.Seq2[int, *Head
 	return func(yield func(int, *Head) bool) {
 		for k := r.runAt(from); k <= len(r.segments); k++ {
 			s := r.run(k)
-			if q.Link != Any && !s.seg.Holds(uint16(q.Link)) || s.seg.From() >= to {
+			if about := s.seg.About(); !about.may(&q) || about.Earliest >= to {
 				continue
 			}
 			for i := max(from-s.start, 0); i < s.seg.Len(); i++ {
@@ -174,7 +194,7 @@ func (r *Reader) Before(to int, q Query) iter.Seq2[int, *Head] {
 	return func(yield func(int, *Head) bool) {
 		for k := r.runAt(to - 1); k >= 0; k-- {
 			s := r.run(k)
-			if q.Link != Any && !s.seg.Holds(uint16(q.Link)) {
+			if !s.seg.About().may(&q) {
 				continue
 			}
 			for i := min(to-s.start, s.seg.Len()) - 1; i >= 0; i-- {

@@ -1,6 +1,7 @@
 package records
 
 import (
+	"errors"
 	"slices"
 	"sort"
 	"testing"
@@ -49,7 +50,23 @@ func TestAHeadIsSmall(t *testing.T) {
 func TestListIsASortedSlice(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
 		var l List
+		home := &shelf{}
+		if rapid.Bool().Draw(rt, "with a home") {
+			l.Keep(home)
+			l.Limit = 100_000
+		}
 		var model []record.Record
+		put := func(r record.Record) {
+			model, home.all = append(model, r), append(home.all, r.Clone())
+			if l.pages == nil {
+				l.Put(&r)
+				return
+			}
+			// The home writes a little later.
+			home.written = max(home.written, len(home.all)-rapid.IntRange(0, 400).Draw(rt, "waits"))
+			l.Limit = rapid.SampledFrom([]int{100_000, 1 << 30}).Draw(rt, "limit")
+			l.Put(&r)
+		}
 		type moment struct {
 			r    Reader
 			want []record.Record
@@ -63,16 +80,17 @@ func TestListIsASortedSlice(t *testing.T) {
 		for range n {
 			for range fill {
 				now += 7
-				model = append(model, record.Record{Kind: record.Chars, Link: 1, Start: now - 5, End: now, Data: []byte{byte(now)}})
-				l.Put(&model[len(model)-1])
+				r := record.Record{Kind: record.Chars, Link: 1, Start: now - 5, End: now, Data: []byte{byte(now)}}
+				model, home.all = append(model, r), append(home.all, r.Clone())
+				home.written = len(home.all)
+				l.Put(&r)
 			}
 			now += quantity.Time(rapid.IntRange(0, 20).Draw(rt, "pause"))
 			at := now
 			if rapid.IntRange(0, 9).Draw(rt, "very late") == 0 {
 				at = quantity.Time(rapid.Int64Range(0, int64(now)).Draw(rt, "at"))
 			}
-			model = append(model, anyRecord(rt, at))
-			l.Put(&model[len(model)-1])
+			put(anyRecord(rt, at))
 			if rapid.IntRange(0, 9).Draw(rt, "look") == 0 {
 				r := l.Reader()
 				require.Len(rt, r.Since(mark), len(model)-seen)
@@ -87,6 +105,10 @@ func TestListIsASortedSlice(t *testing.T) {
 			for i := range m.want {
 				require.Equal(rt, m.want[i], *m.r.At(i))
 			}
+		}
+		if l.pages != nil {
+			home.written = len(home.all)
+			restored(rt, &l, home, rapid.IntRange(0, len(model)).Draw(rt, "index at"))
 		}
 		last := moments[len(moments)-1]
 		from := quantity.Time(rapid.Int64Range(-10, int64(now)+10).Draw(rt, "from"))
@@ -129,6 +151,139 @@ func TestListIsASortedSlice(t *testing.T) {
 		}
 		require.Equal(rt, [3][]int{touching, after, before}, got)
 	})
+}
+
+// shelf is a home in memory. What is not written yet it does not give.
+type shelf struct {
+	all     []record.Record
+	written int
+	first   int // before it all is lost
+}
+
+func (s *shelf) Holds(first, last uint32) bool { return int(first) >= s.first && int(last) < s.written }
+
+func (s *shelf) Load(first, last uint32, take func(seq uint32, r *record.Record)) error {
+	if !s.Holds(first, last) {
+		return errors.New("the shelf is empty")
+	}
+	for i := first; i <= last; i++ {
+		r := s.all[i].Clone()
+		take(i, &r)
+	}
+	return nil
+}
+
+// restored makes the list anew: from what it told of itself when it had n records, and from
+// the home's records behind that.
+func restored(rt *rapid.T, whole *List, home *shelf, n int) {
+	half := List{Limit: 1}
+	half.Keep(home)
+	for i := range n {
+		half.Put(&home.all[i])
+	}
+	r := half.Reader()
+	segments, rest := r.Summaries(home)
+	l := List{Limit: 1}
+	l.Keep(home)
+	l.Restore(segments, uint32(n))
+	for seq := int(rest); seq < len(home.all); seq++ {
+		x := &home.all[seq]
+		if k := (Key{x.End, uint32(seq)}); seq >= n || len(segments) == 0 || segments[len(segments)-1].Last.before(k) {
+			l.PutAs(uint32(seq), x)
+		}
+	}
+	got, want := l.Reader(), whole.Reader()
+	require.Equal(rt, want.Len(), got.Len())
+	require.Equal(rt, want.Mark(), got.Mark())
+	for i := range want.Len() {
+		require.Equal(rt, *want.At(i), *got.At(i))
+	}
+	var a, b Trail
+	for more := true; more; {
+		var x, y []int
+		x, more = a.Next(&want, 1000)
+		y, _ = b.Next(&got, 1000)
+		require.Equal(rt, x, y)
+	}
+}
+
+// TestATrailGivesEachRecordOnce: through records that come late, a home and a limit, each
+// record is given once and in the order in which they came.
+func TestATrailGivesEachRecordOnce(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		home := &shelf{}
+		l := List{Limit: 1}
+		l.Keep(home)
+		var trail Trail
+		var got []byte
+		now, came := quantity.Time(0), 0
+		for range rapid.IntRange(1, 30).Draw(rt, "steps") {
+			for range rapid.IntRange(0, 600).Draw(rt, "records") {
+				now += 10
+				r := record.Record{Start: now, End: now, Data: []byte{byte(came)}}
+				if came%37 == 0 {
+					r.Start = quantity.Time(rapid.Int64Range(0, int64(now)).Draw(rt, "late"))
+					r.End = r.Start
+				}
+				came++
+				home.all = append(home.all, r)
+				home.written = len(home.all)
+				l.Put(&r)
+			}
+			r := l.Reader()
+			numbers, more := trail.Next(&r, rapid.IntRange(0, 900).Draw(rt, "most"))
+			for _, i := range numbers {
+				got = append(got, r.At(i).Data[0])
+			}
+			require.Equal(rt, came-len(got), trail.Behind)
+			require.Equal(rt, trail.Behind > 0, more)
+		}
+		for i := range got {
+			require.Equal(rt, byte(i), got[i])
+		}
+	})
+}
+
+// TestAHomeKeepsMemoryFlat: with a home nothing goes, and memory stays below twice the limit;
+// what the home gives up is gone for the list too, and what it can't give stands as a gap.
+func TestAHomeKeepsMemoryFlat(t *testing.T) {
+	home := &shelf{}
+	l := List{Limit: 2 << 20}
+	l.Keep(home)
+	const n = 100_000
+	for i := range n {
+		r := record.Record{Start: quantity.Time(i), End: quantity.Time(i), Data: make([]byte, 100)}
+		r.Data[0] = byte(i)
+		home.all = append(home.all, r)
+		home.written = max(0, len(home.all)-1000)
+		l.Put(&r)
+		require.Less(t, l.Used(), 4<<20)
+	}
+	r := l.Reader()
+	require.Equal(t, 0, r.First())
+	for i := range n {
+		require.Equal(t, byte(i), r.At(i).Data[0])
+	}
+	assert.LessOrEqual(t, len(l.pages.in), mostPages)
+
+	home.first = n / 2
+	require.Greater(t, r.Len(), 0)
+	for i := range mostOpen + 1 {
+		x := record.Record{Start: quantity.Time(n + i), End: quantity.Time(n + i)}
+		home.all = append(home.all, x)
+		l.Put(&x)
+	}
+	after := l.Reader()
+	assert.InDelta(t, n/2, after.First(), perSegment)
+	for _, a := range l.pages.in {
+		a.in.Store(nil)
+	}
+	lost := r.At(0)
+	assert.Equal(t, record.Gap, lost.Kind)
+	assert.Contains(t, lost.Text, "the shelf is empty")
+	var trail Trail
+	numbers, _ := trail.Next(&after, 1)
+	assert.Equal(t, []int{after.First()}, numbers)
 }
 
 // TestTheOldestGo: with a limit the newest stay, whole, and readers of earlier

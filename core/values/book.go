@@ -39,13 +39,11 @@ type Book struct {
 	reader *Reader
 	by     map[*Name]*Series
 	list   []*Series // in the order in which they came first
-	mark   records.Mark
-	begun  bool
+	trail  records.Trail
 	kept   int
 	// Limit is how many samples are kept of all values together; the oldest of those with
 	// the most go first.
-	Limit  int
-	Behind int // records that wait to be taken
+	Limit int
 }
 
 // DefaultLimit is 16 bytes each: 64 MB.
@@ -64,6 +62,9 @@ func (b *Book) Find(text string) (*Name, error) {
 	return b.reader.find(text, func(n *Name) bool { return b.by[n] != nil })
 }
 
+// Behind is how many records wait to be taken.
+func (b *Book) Behind() int { return b.trail.Behind }
+
 // All gives the values that came so far.
 func (b *Book) All() []*Series { return b.list }
 
@@ -73,23 +74,12 @@ func (b *Book) Of(n *Name) *Series { return b.by[n] }
 // Take takes what came since the last time, so many records at most, and says whether more
 // wait.
 func (b *Book) Take(s *capture.Snapshot, most int) (more bool) {
-	if !b.begun {
-		b.begun = true
-		n, _ := s.Gone()
-		b.mark = records.Mark(n)
-	}
-	fresh := s.Since(b.mark)
-	b.mark += s.Mark() - b.mark - records.Mark(len(fresh))
-	b.Behind = max(0, len(fresh)-most)
-	if len(fresh) > most {
-		fresh, more = fresh[:most], true
-	}
+	fresh, more := b.trail.Next(&s.Reader, most)
 	for _, i := range fresh {
 		for _, x := range b.reader.Take(s.At(i)) {
 			b.put(&x)
 		}
 	}
-	b.mark += records.Mark(len(fresh))
 	return more
 }
 

@@ -404,7 +404,7 @@ func usual(book *values.Book, link int) [][]string {
 
 // show makes what the view shows.
 func show(book *values.Book, r request, lanes [][]string, chosen bool, lane int) *shown {
-	s := &shown{request: r, lanes: lanes, behind: book.Behind}
+	s := &shown{request: r, lanes: lanes, behind: book.Behind()}
 	if !chosen {
 		s.lanes = usual(book, r.link)
 	}

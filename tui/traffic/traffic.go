@@ -17,6 +17,7 @@ import (
 	"gavrix.org/gavrix/core/dialogue"
 	"gavrix.org/gavrix/core/finding"
 	"gavrix.org/gavrix/core/link"
+	"gavrix.org/gavrix/core/operation"
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/record"
 	"gavrix.org/gavrix/draw/cells"
@@ -76,22 +77,30 @@ func (v *View) filter(h ui.Host) dialogue.Filter {
 		}
 		return r.Text
 	}
-	f.Meaning = func(r *record.Record, from, to int) (string, []string) {
+	meant := func(r *record.Record, from, to int) (link string, all []*operation.Meaning) {
 		if int(r.Link) >= len(links) {
 			return "", nil
 		}
-		all := bench.Between(meanings.Of(links[r.Link].Name, r), from, to)
-		var details []string
+		link = links[r.Link].Name
+		return link, bench.Between(meanings.Of(link, r), from, to)
+	}
+	f.Meaning = func(r *record.Record, from, to int) string {
+		link, all := meant(r, from, to)
+		return meanings.Brief(link, all)
+	}
+	if v.open && v.has {
+		f.Open = &v.selected
+	}
+	f.Details = func(r *record.Record, from, to int) (details []string) {
+		link, all := meant(r, from, to)
 		for _, m := range all {
 			details = append(details, m.Details()...)
 		}
-		if v.open && v.has && r.Start == v.selected.Start && r.Link == v.selected.Link {
-			details = append(details, meanings.After(links[r.Link].Name, r, all)...)
-		}
-		if v.open && r.Kind != record.Chars {
+		details = append(details, meanings.After(link, r, all)...)
+		if r.Kind != record.Chars && int(r.Link) < len(links) {
 			details = append(positions(links[r.Link].Kind, r, all), details...)
 		}
-		return meanings.Brief(links[r.Link].Name, all), details
+		return details
 	}
 	return f
 }

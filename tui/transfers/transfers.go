@@ -488,7 +488,7 @@ func show(f *follow.Follower, r request) *shown {
 			continue
 		}
 		run := x.Live.Run()
-		s := &shown{request: r, run: *run, now: x.Live.Now(), behind: f.Behind, refused: x.Live.Refused, starts: x.Live.Starts, lastLoss: x.Live.LastLoss(), counts: x.Live.Events(), cadence: x.Cadence.String()}
+		s := &shown{request: r, run: *run, now: x.Live.Now(), behind: f.Behind(), refused: x.Live.Refused, starts: x.Live.Starts, lastLoss: x.Live.LastLoss(), counts: x.Live.Events(), cadence: x.Cadence.String()}
 		s.since = x.Since(r.now)
 		s.fresh, s.left, _ = x.Fresh(r.now)
 		for _, c := range run.Buffer.Cells[:run.Buffer.Bytes] {
