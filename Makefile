@@ -2,8 +2,8 @@
 # machine with Go, make and apt.
 
 GO ?= go
-RACE = ./core/capture/... ./core/guard ./core/link/... ./core/session ./core/sim ./tui/...
-PLAIN = $(shell $(GO) list ./... | grep -v -e /core/capture -e /core/guard -e /core/link -e /core/session -e /core/sim -e /tui -e /test/terminal)
+RACE = ./core/capture/... ./core/guard ./core/link/... ./core/session ./core/sim
+PLAIN = $(shell $(GO) list ./... | grep -v -e /core/capture -e /core/guard -e /core/link -e /core/session -e /core/sim -e /test/terminal)
 
 SOURCES = bench cmd core demo draw test tui
 PREFIX ?= $(HOME)/.local
@@ -25,7 +25,8 @@ lint:
 
 unit:
 	$(GO) test $(PLAIN)
-	$(GO) test -race $(RACE)
+	$(GO) test -race -timeout 20m $(RACE)
+	$(GO) test -race -short -timeout 20m ./tui/...
 
 terminal:
 	$(GO) test -count=1 ./test/terminal

@@ -63,6 +63,10 @@ type App struct {
 	store   *capture.Store
 	source  string // of a capture that is shown: its file
 	levels  *Levels
+	opening *pcapng.Opening // of a recorded capture that is shown
+	// reading reads what of it is not read yet, begun says that it does.
+	reading func() tea.Msg
+	began   bool
 	// proposed is what undescribed lines may be; nil until that was asked for.
 	proposed *sought
 
@@ -172,6 +176,10 @@ func (a *App) Init() tea.Cmd {
 	cmds := []tea.Cmd{tick(), tea.RequestBackgroundColor}
 	if a.levels != nil {
 		cmds = append(cmds, a.levels.load())
+	}
+	if a.reading != nil {
+		a.began = true
+		cmds = append(cmds, a.reading)
 	}
 	return guarded(tea.Batch(cmds...))
 }
@@ -317,6 +325,10 @@ func (a *App) update(msg tea.Msg) tea.Cmd {
 		cmd = m(a)
 	case checkedMsg:
 		a.checked(m)
+	case readMsg:
+		if m.err != nil && !errors.Is(m.err, context.Canceled) {
+			a.Warn("%s: %v; what comes before it is shown", a.source, m.err)
+		}
 	case loadedMsg:
 		if m.err != nil && m.levels == a.levels {
 			a.Warn("%s: %v; what comes before it is shown", a.source, m.err)

@@ -84,6 +84,7 @@ func TestNothingRawReachesTheTerminal(t *testing.T) {
 
 // TestNoKeyAndNoSizeBreaksIt presses random keys at random sizes.
 func TestNoKeyAndNoSizeBreaksIt(t *testing.T) {
+	alone(t)
 	rapid.Check(t, func(rt *rapid.T) {
 		a := shown(t, demoBench(t), 500*quantity.Millisecond)
 		for range rapid.IntRange(1, 25).Draw(rt, "steps") {
@@ -98,9 +99,18 @@ func TestNoKeyAndNoSizeBreaksIt(t *testing.T) {
 	})
 }
 
+// alone leaves a test out when races are looked for: it has one goroutine.
+func alone(t *testing.T) {
+	t.Helper()
+	if testing.Short() {
+		t.Skip("one goroutine: there is nothing to race with")
+	}
+}
+
 // TestTinyScreens presses each key in each view, and in the help, on screens of a few
 // rows and columns, and makes the screen large and small again.
 func TestTinyScreens(t *testing.T) {
+	alone(t)
 	for h := 1; h <= 5; h++ {
 		a := shown(t, demoBench(t), 500*quantity.Millisecond)
 		a.Update(tea.WindowSizeMsg{Width: 3 * h, Height: h})
@@ -123,6 +133,7 @@ func TestTinyScreens(t *testing.T) {
 
 // TestRecordsThatWentAreSaid: in the header, and where they would stand.
 func TestRecordsThatWentAreSaid(t *testing.T) {
+	alone(t)
 	b := demoBench(t)
 	h := sim.NewHeadless(b)
 	h.Store().Bound(400 << 10)

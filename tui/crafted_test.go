@@ -27,6 +27,7 @@ func kept(t testing.TB) *capture.Snapshot {
 // TestCraftedCaptures: files whose description and records were changed at random, as
 // by somebody who knows the form, are refused or shown in all views; nothing panics.
 func TestCraftedCaptures(t *testing.T) {
+	alone(t)
 	whole := kept(t)
 	n := whole.Len()
 	shown := 0

@@ -82,6 +82,8 @@ func (a *App) panes(body cells.Area) {
 // state gives what the world behind the links is.
 func (a *App) worldName() (string, cells.Style) {
 	switch {
+	case a.opening != nil && a.opening.Share() < 1:
+		return fmt.Sprintf("CAPTURE %s, read to %.0f %%", a.source, 100*a.opening.Share()), cells.Doubt
 	case a.levels != nil && !a.levels.done.Load():
 		return fmt.Sprintf("CAPTURE %s, read to %.0f %%", a.source, 100*a.levels.file.Share()), cells.Doubt
 	case a.session == nil:

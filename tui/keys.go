@@ -304,7 +304,8 @@ func (a *App) timeCommands() []ui.Command {
 		{Name: "stop-at", Args: "EVENT", Help: "run to error, parity, gap 5 ms, a TEXT or a filter", Run: a.stopAt, Complete: a.filters},
 		{Name: "slower", Keys: []string{"["}, Help: "time at a tenth of the pace", Run: pace(func() { a.session.World.SetSpeed(a.session.World.Pace().Speed / 10) })},
 		{Name: "faster", Keys: []string{"]"}, Help: "time at ten times the pace", Run: pace(func() { a.session.World.SetSpeed(a.session.World.Pace().Speed * 10) })},
-		{Name: "record", Args: "FILE", Help: "record all to a pcapng file", Run: a.record, Complete: ui.Files},
+		{Name: "record", Args: "FILE [every 100 MB | every 10 min] [keep 5]", Help: "record all to a pcapng file, or to one after the other", Run: a.record, Complete: ui.Files},
+		{Name: "end-recording", Help: "close the file that is recorded to", Run: a.endRecording},
 	}
 }
 
@@ -641,21 +642,36 @@ func (a *App) keep(arg string) tea.Cmd {
 }
 
 func (a *App) record(arg string) tea.Cmd {
+	path, limits, err := pcapng.ParseLimits(arg)
 	switch {
-	case arg == "":
+	case err != nil:
+		a.Warn("%v", err)
+	case path == "":
 		a.Warn("name a file: record lock7.pcapng")
-	case a.recorder != nil:
-		a.Say("recording already")
+	case a.recorder != nil && a.recorder.Err() == nil:
+		a.Say("recording already; :end-recording closes the file")
+	case a.opening != nil:
+		a.Warn("this is a recorded capture already; :keep FILE writes a copy")
 	default:
-		r, err := startRecorder(a.store, arg)
+		r, err := startRecorder(a.store, path, limits)
 		if err != nil {
 			a.Warn("%v", err)
 			return nil
 		}
 		a.recorder = r
-		a.Say("recording to %s", arg)
+		a.Say("recording to %s", r.File())
 	}
 	return nil
+}
+
+func (a *App) endRecording(string) tea.Cmd {
+	r := a.recorder
+	if r == nil {
+		a.Say("nothing is recorded")
+		return nil
+	}
+	a.recorder = nil
+	return func() tea.Msg { return wroteMsg{r.File(), r.Close()} }
 }
 
 func (a *App) quit(string) tea.Cmd {

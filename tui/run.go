@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -25,11 +26,12 @@ type Options struct {
 	Bench  *bench.Bench
 	Path   string // where the bench is saved; "" for the demo
 	Record string // file to record the capture to; "" for none
-	Memory int    // bytes that records may take
+	Limits pcapng.Limits
+	Memory int // bytes that records may take
 }
 
-func startRecorder(store *capture.Store, path string) (*pcapng.Recorder, error) {
-	r, err := pcapng.Record(store, path)
+func startRecorder(store *capture.Store, path string, l pcapng.Limits) (*pcapng.Recorder, error) {
+	r, err := pcapng.RecordLimited(store, path, l)
 	if err != nil {
 		return nil, err
 	}
@@ -45,7 +47,7 @@ func Run(o Options) error {
 	s.Store().Bound(o.Memory)
 	a := newApp(o.Bench, o.Path, s, s.Store())
 	if o.Record != "" {
-		r, err := startRecorder(s.Store(), o.Record)
+		r, err := startRecorder(s.Store(), o.Record, o.Limits)
 		if err != nil {
 			return err
 		}
@@ -60,15 +62,33 @@ func Run(o Options) error {
 	return err
 }
 
-// Show opens a capture on the screen. The bench may be nil.
-func Show(store *capture.Store, b *bench.Bench, file, without string) error {
-	a := newApp(b, "", nil, store)
-	a.source = file
-	if b == nil {
+// Show opens a capture on the screen, and reads meanwhile what is not read yet. The bench may be
+// nil.
+func Show(o *pcapng.Opening, b *bench.Bench, file, without string) error {
+	a := newApp(b, "", nil, o.Store)
+	a.source, a.opening = file, o
+	switch {
+	case b == nil:
 		a.Warn("shown without a bench: %s", without)
+	case o.Why != nil:
+		a.Warn("the index is made anew: %v", o.Why)
 	}
-	return a.loop()
+	ctx, cancel := context.WithCancel(context.Background())
+	ended := make(chan struct{})
+	a.reading = func() tea.Msg {
+		defer close(ended)
+		return readMsg{o.Load(ctx, nil)}
+	}
+	err := a.loop()
+	cancel()
+	if a.began {
+		<-ended // it uses the file
+	}
+	return err
 }
+
+// readMsg says that a recorded capture is read, or as far as it can be.
+type readMsg struct{ err error }
 
 // ShowLevels opens a file of levels on the screen and decodes it meanwhile.
 func ShowLevels(l *Levels) error {

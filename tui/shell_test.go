@@ -424,6 +424,7 @@ func TestTabCompletes(t *testing.T) {
 // TestEachOfferIsTaken: whatever is offered is what its command takes further, and nothing
 // that is typed makes the list fail.
 func TestEachOfferIsTaken(t *testing.T) {
+	alone(t)
 	l := running(t)
 	for _, name := range []string{"upper-gauge", "pump", "gate", "hull", "depth-strip"} {
 		l.says("link " + name)

@@ -90,7 +90,7 @@ func (o *trafficFlags) traffic(cmd *cobra.Command, name string) (*bench.Bench, *
 // trafficOf reads a recorded capture, or decodes a file of levels with a bench.
 func trafficOf(ctx context.Context, b *bench.Bench, path string) (*capture.Store, error) {
 	if strings.EqualFold(filepath.Ext(path), ".pcapng") {
-		return readCapture(path)
+		return readCapture(ctx, path)
 	}
 	src, f, err := openLevels(path, "")
 	if err != nil {

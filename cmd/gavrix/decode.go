@@ -187,7 +187,7 @@ func (o *decodeOptions) run(ctx context.Context, path string) error {
 		return errors.New("--json and --csv: choose one")
 	}
 	if strings.EqualFold(filepath.Ext(path), ".pcapng") {
-		return o.records(path)
+		return o.records(ctx, path)
 	}
 	src, f, err := openLevels(path, o.rate)
 	if err != nil {
@@ -248,7 +248,7 @@ func (o *decodeOptions) run(ctx context.Context, path string) error {
 }
 
 // records prints the records of a capture that has no levels.
-func (o *decodeOptions) records(path string) error {
+func (o *decodeOptions) records(ctx context.Context, path string) error {
 	for flag, given := range map[string]bool{"--link": len(o.links) > 0, "--bench": o.bench != "", "--guess": o.guess, "--plan": len(o.plans) > 0, "--sample-rate": o.rate != ""} {
 		if given {
 			return fmt.Errorf("%s holds records, not levels: %s is for .vcd and .csv files", path, flag)
@@ -258,7 +258,7 @@ func (o *decodeOptions) records(path string) error {
 	if err := o.stretch(&opts); err != nil {
 		return err
 	}
-	store, err := readCapture(path)
+	store, err := readCapture(ctx, path)
 	if err != nil {
 		return err
 	}

@@ -42,26 +42,34 @@ Exit status 1 if they part.`,
 }
 
 // readCapture loads a capture; what is damaged at its end is said.
-func readCapture(path string) (*capture.Store, error) {
-	f, err := os.Open(path)
-	if err != nil {
-		return nil, fmt.Errorf("the capture can't be read: %w", err)
-	}
-	defer f.Close()
+func readCapture(ctx context.Context, path string) (*capture.Store, error) {
 	began := time.Now()
-	store, err := pcapng.Read(f)
-	slog.Info("capture read", "file", path, "whole", err == nil, "took", time.Since(began))
-	if store == nil {
-		return nil, fmt.Errorf("%s: %w", path, err)
+	o, err := pcapng.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	// The file stays open: records that take too much memory are read from it again.
+	if o.Why != nil {
+		fmt.Fprintf(os.Stderr, "gavrix: the index is made anew: %s\n", safe.Text(o.Why.Error()))
+	}
+	tell := percent("reading", func(quantity.Time) float64 { return o.Share() })
+	err = o.Load(ctx, func() {
+		if tell != nil {
+			tell(0)
+		}
+	})
+	slog.Info("capture read", "file", path, "whole", err == nil, "index", o.Known, "took", time.Since(began))
+	if ctx.Err() != nil {
+		return nil, ctx.Err()
 	}
 	if err != nil {
 		fmt.Fprintf(os.Stderr, "gavrix: %s: %s\nWhat comes before is taken.\n", safe.Text(path), safe.Text(err.Error()))
 	}
-	return store, nil
+	return o.Store, nil
 }
 
 func replay(ctx context.Context, path, out string) error {
-	store, err := readCapture(path)
+	store, err := readCapture(ctx, path)
 	if err != nil {
 		return err
 	}

@@ -13,7 +13,6 @@ import (
 
 	"gavrix.org/gavrix/core/bench"
 	"gavrix.org/gavrix/core/capture"
-	"gavrix.org/gavrix/core/capture/pcapng"
 	"gavrix.org/gavrix/core/filter"
 	"gavrix.org/gavrix/core/link"
 	"gavrix.org/gavrix/core/quantity"
@@ -31,7 +30,8 @@ type sendOptions struct {
 	replay, only string
 	from, to     string
 	all, asJSON  bool
-	save, length string
+	length       string
+	record       recordFlags
 	sets         []string
 }
 
@@ -84,7 +84,7 @@ late things were sent. Exit status 1 where anything failed.`,
 	fl.StringVar(&o.from, "from", "", "of a capture: beginning of the stretch")
 	fl.StringVar(&o.to, "to", "", "of a capture: end of the stretch")
 	fl.BoolVar(&o.all, "all-frames", false, "of a capture: CAN frames of all nodes")
-	fl.StringVar(&o.save, "save", "", "record what was seen to this pcapng file")
+	o.record.add(fl, "save")
 	fl.StringVar(&o.length, "for", "", "end after this time (default 10 s with --when or --times 0, otherwise none)")
 	fl.StringArrayVar(&o.sets, "set", nil, "change a value of the bench first, as PATH=VALUE (repeatable)")
 	fl.BoolVar(&o.asJSON, "json", false, "print JSON")
@@ -109,18 +109,11 @@ func (o *sendOptions) run(ctx context.Context, cmd *cobra.Command, args []string
 	if err != nil {
 		return err
 	}
-	if o.save != "" {
-		r, err := pcapng.Record(s.Store(), o.save)
-		if err != nil {
-			return err
-		}
-		r.Whole = true
-		defer func() {
-			if err := r.Close(); err != nil {
-				fmt.Fprintf(os.Stderr, "gavrix: %s is not complete: %v\n", o.save, err)
-			}
-		}()
+	end, err := o.record.begin(ctx, s.Store(), "save", true)
+	if err != nil {
+		return err
 	}
+	defer end()
 	done, err := sending.Run(ctx, s, b, p, nil)
 	switch {
 	case errors.Is(err, context.Canceled):
@@ -180,7 +173,7 @@ func (o *sendOptions) plan(cmd *cobra.Command, b *bench.Bench, s link.Session, a
 	}
 	switch {
 	case o.replay != "":
-		p.Items, err = o.captured(s)
+		p.Items, err = o.captured(cmd.Context(), s)
 	case o.list != "":
 		raw, e := os.ReadFile(o.list)
 		if e != nil {
@@ -219,11 +212,11 @@ func (o *sendOptions) plan(cmd *cobra.Command, b *bench.Bench, s link.Session, a
 }
 
 // captured gives what a capture holds.
-func (o *sendOptions) captured(s link.Session) ([]sending.Item, error) {
+func (o *sendOptions) captured(ctx context.Context, s link.Session) ([]sending.Item, error) {
 	if !strings.EqualFold(filepath.Ext(o.replay), ".pcapng") {
 		return nil, fmt.Errorf("--replay %s: a recorded capture ends in .pcapng; gavrix decode and gavrix watch --save make one", o.replay)
 	}
-	store, err := readCapture(o.replay)
+	store, err := readCapture(ctx, o.replay)
 	if err != nil {
 		return nil, err
 	}

@@ -55,7 +55,7 @@ func (o *sourceFlags) open(cmd *cobra.Command, path string) (*bench.Bench, *capt
 		if err := idle(cmd, "on a recorded capture", "sample-rate"); err != nil {
 			return nil, nil, err
 		}
-		store, err := readCapture(path)
+		store, err := readCapture(cmd.Context(), path)
 		if err != nil {
 			return nil, nil, err
 		}

@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/capture/pcapng"
 	"gavrix.org/gavrix/core/sim"
 	"gavrix.org/gavrix/demo"
 	"gavrix.org/gavrix/tui"
@@ -16,19 +17,23 @@ import (
 
 type uiOptions struct {
 	sets   []string
-	record string
+	record recordFlags
 	memory int
 }
 
 func (o *uiOptions) flags(fl *pflag.FlagSet) {
 	fl.StringArrayVar(&o.sets, "set", nil, "change a value of the bench first, as PATH=VALUE (repeatable)")
-	fl.StringVar(&o.record, "record", "", "record the capture to this pcapng file")
-	fl.IntVar(&o.memory, "memory", capture.DefaultMemory>>20, "MB that the records in memory may take, and their levels as much; the oldest go")
+	o.record.add(fl, "record")
+	fl.IntVar(&o.memory, "memory", capture.DefaultMemory>>20, "MB that the records in memory may take, and their levels as much; the oldest go, of a recording to its file")
 }
 
 func openBench(path string, o *uiOptions) error {
 	if o.memory < 1 || o.memory > 1<<20 {
 		return fmt.Errorf("--memory %d: give 1 to %d MB", o.memory, 1<<20)
+	}
+	limits, err := o.record.limits("record")
+	if err != nil {
+		return err
 	}
 	b, err := loadBench(path, o.sets...)
 	if err != nil {
@@ -38,7 +43,7 @@ func openBench(path string, o *uiOptions) error {
 	if path == "demo" || strings.HasPrefix(path, "demo:") {
 		save = ""
 	}
-	return tui.Run(tui.Options{Bench: b, Path: save, Record: o.record, Memory: o.memory << 20})
+	return tui.Run(tui.Options{Bench: b, Path: save, Record: o.record.path, Limits: limits, Memory: o.memory << 20})
 }
 
 func demoCommand() *cobra.Command {
@@ -99,26 +104,28 @@ func (o *decodeOptions) openRecorded(path string) error {
 	if len(o.links) > 0 || o.rate != "" {
 		return fmt.Errorf("%s holds records, not levels: --link and --sample-rate are for .vcd and .csv files", path)
 	}
-	store, err := readCapture(path)
+	file, err := pcapng.Open(path)
 	if err != nil {
 		return err
 	}
+	defer file.Close()
+	meta := &file.Store.Meta
 	if o.bench != "" {
 		b, err := loadBench(o.bench)
 		if err != nil {
 			return err
 		}
-		if err := sim.Suits(b, &store.Meta); err != nil {
+		if err := sim.Suits(b, meta); err != nil {
 			return fmt.Errorf("%s is not the bench of %s: %w", o.bench, path, err)
 		}
-		return tui.Show(store, b, filepath.Base(path), "")
+		return tui.Show(file, b, filepath.Base(path), "")
 	}
-	b, err := sim.BenchOf(&store.Meta)
+	b, err := sim.BenchOf(meta)
 	without := ""
 	if err != nil {
 		without = err.Error()
 	}
-	return tui.Show(store, b, filepath.Base(path), without)
+	return tui.Show(file, b, filepath.Base(path), without)
 }
 
 // open shows a file of levels.

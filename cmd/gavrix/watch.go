@@ -19,10 +19,8 @@ import (
 	"gavrix.org/gavrix/core/bus/all"
 	"gavrix.org/gavrix/core/capture"
 	"gavrix.org/gavrix/core/capture/jsonl"
-	"gavrix.org/gavrix/core/capture/pcapng"
 	"gavrix.org/gavrix/core/check"
 	"gavrix.org/gavrix/core/decode"
-	"gavrix.org/gavrix/core/guard"
 	"gavrix.org/gavrix/core/link"
 	"gavrix.org/gavrix/core/link/tty"
 	"gavrix.org/gavrix/core/quantity"
@@ -39,7 +37,8 @@ type watchOptions struct {
 	sends, asks  []string
 	span         time.Duration
 	fast         bool
-	save, levels string
+	levels       string
+	record       recordFlags
 	port, rate   string
 	frame, flow  string
 	dtr, rts     string
@@ -103,7 +102,7 @@ can't take, it says.`,
 	fl.StringArrayVar(&o.asks, "do", nil, "ask something of a link at the start, as 'pump transact 2A0 10 00' (repeatable)")
 	fl.DurationVar(&o.span, "for", 0, "stop after this time, as 5s; 0 goes on until interrupted")
 	fl.BoolVar(&o.fast, "fast", false, "run the simulation as fast as it goes, for the time of --for")
-	fl.StringVar(&o.save, "save", "", "record to this pcapng file")
+	o.record.add(fl, "save")
 	fl.StringVar(&o.levels, "levels", "", "at the end write the kept line levels to this .vcd or .csv file")
 	fl.StringVar(&o.port, "port", "", "watch this port")
 	fl.StringVar(&o.rate, "rate", "", "its rate")
@@ -178,33 +177,11 @@ func (o *watchOptions) follow(ctx context.Context, s link.Session, links []uint1
 	if err != nil {
 		return err
 	}
-	if o.save != "" {
-		r, err := pcapng.Record(s.Store(), o.save)
-		if err != nil {
-			return err
-		}
-		r.Whole = virtual > 0
-		guard.Go(r.Run)
-		remove := guard.OnPanic(func() { _ = r.Close() })
-		defer remove()
-		// A reader that takes nothing more must not cost the file its end.
-		ended := make(chan struct{})
-		defer close(ended)
-		context.AfterFunc(ctx, func() {
-			select {
-			case <-ended:
-			case <-time.After(time.Second):
-				_ = r.Close()
-				fmt.Fprintf(os.Stderr, "gavrix: the output is not complete: its reader takes nothing more; %s is\n", o.save)
-				os.Exit(cannot)
-			}
-		})
-		defer func() {
-			if err := r.Close(); err != nil {
-				fmt.Fprintf(os.Stderr, "gavrix: %s is not complete: %v\n", o.save, err)
-			}
-		}()
+	end, err := o.record.begin(ctx, s.Store(), "save", virtual > 0)
+	if err != nil {
+		return err
 	}
+	defer end()
 	wanted := map[uint16]bool{}
 	first := uint16(0)
 	for i, l := range links {

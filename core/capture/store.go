@@ -3,8 +3,10 @@
 package capture
 
 import (
+	"cmp"
 	"fmt"
 	"math/bits"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -91,6 +93,73 @@ func (s *Store) Bound(bytes int) {
 	}
 }
 
+// Keep says where records stand that there is no memory for. The first one counts.
+func (s *Store) Keep(h records.Home) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.list.Keep(h)
+}
+
+// State is what is known of a capture without its records, and without what is not finished.
+type State struct {
+	Now      quantity.Time
+	Total    uint32 // records that came
+	Counters []Counted
+	Segments []records.Summary
+	// Rest is the least number of arrival of the records that are in no segment.
+	Rest uint32
+}
+
+// Counted is what was counted on a direction.
+type Counted struct {
+	Direction
+	Counters
+}
+
+// State tells of a snapshot what is needed to restore it, as far as a home holds it.
+func (s *Snapshot) State(h records.Home) *State {
+	x := &State{Now: s.Now, Total: uint32(s.Mark())}
+	x.Segments, x.Rest = s.Summaries(h)
+	for d, c := range s.counters {
+		if without, runs := s.finished[d]; runs {
+			c = without
+		}
+		if c != (Counters{}) {
+			x.Counters = append(x.Counters, Counted{d, c})
+		}
+	}
+	slices.SortFunc(x.Counters, func(a, b Counted) int {
+		return cmp.Or(cmp.Compare(a.Link, b.Link), cmp.Compare(a.From, b.From), cmp.Compare(a.Seen, b.Seen))
+	})
+	return x
+}
+
+// Restore brings an empty capture, which has a home, to a state. The records from Rest on that are in no
+// segment are to be put by PutAs.
+func (s *Store) Restore(x *State) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.list.Restore(x.Segments, x.Total)
+	for i := range x.Counters {
+		c := x.Counters[i].Counters
+		s.counters[x.Counters[i].Direction] = &c
+	}
+	s.Advance(x.Now)
+	s.version.Add(1)
+}
+
+// PutAs puts a record that has its number of arrival from elsewhere; counted says that the
+// counters know of it.
+func (s *Store) PutAs(seq uint32, r *record.Record, counted bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.list.PutAs(seq, r)
+	if !counted {
+		s.count(r)
+	}
+	s.version.Add(1)
+}
+
 // Memory gives about how many bytes records and levels take.
 func (s *Store) Memory() int {
 	s.mu.Lock()
@@ -110,14 +179,17 @@ func (s *Store) Put(r *record.Record) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.list.Put(r)
-	d := Direction{r.Link, r.From, r.Seen}
 	if r.Kind == record.Chars {
-		delete(s.open, d)
+		delete(s.open, Direction{r.Link, r.From, r.Seen})
 	}
-	if r.Traffic() && r.Kind != record.Flow {
-		s.counted(d).add(r)
-	}
+	s.count(r)
 	s.version.Add(1)
+}
+
+func (s *Store) count(r *record.Record) {
+	if r.Traffic() && r.Kind != record.Flow {
+		s.counted(Direction{r.Link, r.From, r.Seen}).add(r)
+	}
 }
 
 // Open implements record.Sink.
@@ -245,6 +317,7 @@ type Snapshot struct {
 	Now      quantity.Time
 	Running  []record.Record // runs that are not finished, by link and sender
 	counters map[Direction]Counters
+	finished map[Direction]Counters // without those that run, where they are others
 	store    *Store
 }
 
@@ -263,6 +336,10 @@ func (s *Store) Snapshot() *Snapshot {
 	for d, r := range s.open {
 		snap.Running = append(snap.Running, r)
 		c := snap.counters[d]
+		if snap.finished == nil {
+			snap.finished = map[Direction]Counters{}
+		}
+		snap.finished[d] = c
 		c.add(&r)
 		snap.counters[d] = c
 	}

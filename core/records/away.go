@@ -195,7 +195,7 @@ func (p *pages) load(a *away) *page {
 // read gets the records of a segment from the home. What can't be read stands as a gap that
 // says so.
 func (p *pages) read(a *away) (*page, error) {
-	x := &page{heads: make([]Head, 0, a.N)}
+	x := &page{heads: make([]Head, 0, min(a.N, perSegment))}
 	err := p.home.Load(a.FromSeq, a.ToSeq, func(seq uint32, r *record.Record) {
 		if k := (Key{r.End, seq}); k.before(a.First) || a.Last.before(k) {
 			return

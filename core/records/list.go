@@ -70,8 +70,12 @@ type List struct {
 	near     int // no segment before this one is in memory
 }
 
-// Keep says where the records stand that the list has no memory for.
-func (l *List) Keep(h Home) { l.pages = &pages{home: h} }
+// Keep says where the records stand that the list has no memory for. The first one counts.
+func (l *List) Keep(h Home) {
+	if l.pages == nil {
+		l.pages = &pages{home: h}
+	}
+}
 
 // Restore fills an empty list with segments that its home has, as Reader.Summaries gave them,
 // of a list to which total records had come.

@@ -27,14 +27,28 @@ const mostLinks = 4096
 // mostDescribed bounds a capture's description in bytes.
 const mostDescribed = 64 << 20
 
-// reader is a file being read.
+// reader is a file being read, or a stretch of one.
 type reader struct {
 	r     *pcapgo.NgReader
 	start time.Time
-	store *capture.Store
+	meta  *capture.Meta
 	ports map[int]uint16 // links by the interface of their own form
+	lines []rest         // how the lines stood at the end
+	n     int            // packets that were read
+}
+
+// gatherer puts what a reader gives into a store.
+type gatherer struct {
+	*reader
+	store *capture.Store
 	// soFar are records that were not finished yet; who takes their place comes behind.
-	soFar map[running]*record.Record
+	soFar map[running]unfinished
+}
+
+// unfinished is a record that was not finished yet, and where it stands.
+type unfinished struct {
+	*record.Record
+	at int64
 }
 
 // running names a record that goes on.
@@ -48,64 +62,103 @@ type running struct {
 func runningOf(r *record.Record) running { return running{r.Link, r.Kind, r.From, r.Seen, r.Start} }
 
 // put takes a record into the store, or keeps it until its end is known.
-func (r *reader) put(rec *record.Record, soFar bool) {
+func (g *gatherer) put(rec *record.Record, soFar bool, at int64) (finished bool) {
+	k := runningOf(rec)
 	if soFar {
-		r.soFar[runningOf(rec)] = rec
-		return
+		g.soFar[k] = unfinished{rec, at}
+		return false
 	}
-	delete(r.soFar, runningOf(rec))
-	r.store.Put(rec)
-	r.store.Advance(rec.End)
+	delete(g.soFar, k)
+	return true
 }
 
 // rest puts in what was never finished.
-func (r *reader) rest() {
+func (g *gatherer) rest() {
 	var left []*record.Record
-	for _, rec := range r.soFar {
-		left = append(left, rec)
+	for _, x := range g.soFar {
+		left = append(left, x.Record)
 	}
 	slices.SortFunc(left, func(a, b *record.Record) int {
 		return cmp.Or(cmp.Compare(a.End, b.End), cmp.Compare(a.Start, b.Start), cmp.Compare(a.Link, b.Link), cmp.Compare(a.Seen, b.Seen))
 	})
 	for _, rec := range left {
-		r.put(rec, false)
+		g.store.Put(rec)
+		g.store.Advance(rec.End)
+	}
+	for _, x := range g.lines {
+		g.store.Rests(x.Line, capture.Rest{High: x.High, Since: x.Since, To: x.To})
+		g.store.Advance(x.To)
 	}
 }
 
 // Read loads a file. When it ends in the middle, or is damaged further on,
 // the store holds what stood before, and the error says where it ended.
 func Read(in io.Reader) (*capture.Store, error) {
-	ng, err := pcapgo.NewNgReader(bufio.NewReaderSize(in, 1<<16), pcapgo.NgReaderOptions{WantMixedLinkType: true})
+	r, err := newReader(nil, in)
+	if err != nil {
+		return nil, err
+	}
+	g := &gatherer{reader: r, store: capture.NewStore(*r.meta), soFar: map[running]unfinished{}}
+	defer g.rest()
+	for {
+		rec, soFar, err := r.next()
+		if errors.Is(err, io.EOF) {
+			return g.store, nil
+		}
+		if err != nil {
+			return g.store, err
+		}
+		if rec != nil && g.put(rec, soFar, 0) {
+			g.store.Put(rec)
+			g.store.Advance(rec.End)
+		}
+	}
+}
+
+// newReader begins a file; of a stretch of one the description is known.
+func newReader(known *capture.Meta, in io.Reader) (*reader, error) {
+	if _, apart := in.(*blocks); !apart {
+		in = bufio.NewReaderSize(in, 1<<16)
+	}
+	ng, err := pcapgo.NewNgReader(in, pcapgo.NgReaderOptions{WantMixedLinkType: true})
 	if err != nil {
 		return nil, fmt.Errorf("this is no pcapng file: %w", err)
 	}
 	if ng.SectionInfo().Comment != sectionMark {
 		return nil, ErrForeign
 	}
-	r := &reader{r: ng, ports: map[int]uint16{}, soFar: map[running]*record.Record{}}
-	if err := r.describe(); err != nil {
-		return nil, err
-	}
-	defer r.rest()
-	for n := 0; ; n++ {
-		data, ci, opts, err := ng.ReadPacketDataWithOptions()
-		if errors.Is(err, io.EOF) {
-			return r.store, nil
-		}
-		if err != nil {
-			return r.store, fmt.Errorf("the capture ends after %d records: %w", n, err)
-		}
-		rec, soFar, err := r.record(data, ci, opts.Comments)
-		if err != nil {
-			return r.store, fmt.Errorf("record %d: %w", n+1, err)
-		}
-		if rec != nil {
-			r.put(rec, soFar)
+	r := &reader{r: ng, ports: map[int]uint16{}, meta: known}
+	if known == nil {
+		if err := r.describe(); err != nil {
+			return nil, err
 		}
 	}
+	r.start = beginning(r.meta)
+	for l, port := range ports(r.meta.Links) {
+		r.ports[port] = l
+	}
+	return r, nil
 }
 
-// describe reads the capture's description and makes the store.
+// next reads a packet; rec is nil for one that is no record of its own, and soFar says that
+// it was not finished yet.
+func (r *reader) next() (rec *record.Record, soFar bool, err error) {
+	data, ci, opts, err := r.r.ReadPacketDataWithOptions()
+	if errors.Is(err, io.EOF) {
+		return nil, false, io.EOF
+	}
+	if err != nil {
+		return nil, false, fmt.Errorf("the capture ends after %d records: %w", r.n, err)
+	}
+	r.n++
+	rec, soFar, err = r.record(data, ci, opts.Comments)
+	if err != nil {
+		return nil, false, fmt.Errorf("record %d: %w", r.n, err)
+	}
+	return rec, soFar, nil
+}
+
+// describe reads the capture's description.
 func (r *reader) describe() error {
 	var text []byte
 	for last := false; !last; {
@@ -124,18 +177,13 @@ func (r *reader) describe() error {
 	if err := meta.Check(); err != nil {
 		return fmt.Errorf("the capture is damaged: %w", err)
 	}
-	r.start = time.Unix(0, 0).UTC()
 	if d.Started != "" {
 		var err error
 		if meta.Started, err = time.Parse(time.RFC3339Nano, d.Started); err != nil {
 			return fmt.Errorf("the capture's start %q is no time", d.Started)
 		}
-		r.start = meta.Started
 	}
-	r.store = capture.NewStore(meta)
-	for l, port := range ports(meta.Links) {
-		r.ports[port] = l
-	}
+	r.meta = &meta
 	return nil
 }
 
@@ -160,13 +208,13 @@ func (r *reader) record(data []byte, ci gopacket.CaptureInfo, comments []string)
 		if err == nil && whole != nil {
 			err = unmarshal(whole, at, rec)
 		} else if err == nil {
-			err = packetOf(&r.store.Meta.Links[l]).Decode(data, rec)
+			err = packetOf(&r.meta.Links[l]).Decode(data, rec)
 		}
 		if err != nil {
 			return nil, false, err
 		}
-	case ci.InterfaceIndex < 0 || ci.InterfaceIndex >= len(r.store.Meta.Links):
-		return nil, false, fmt.Errorf("it belongs to link %d of %d", ci.InterfaceIndex, len(r.store.Meta.Links))
+	case ci.InterfaceIndex < 0 || ci.InterfaceIndex >= len(r.meta.Links):
+		return nil, false, fmt.Errorf("it belongs to link %d of %d", ci.InterfaceIndex, len(r.meta.Links))
 	case len(data) > 1 && data[0] == version && data[1] == isRests:
 		return nil, false, r.rests(data[2:])
 	default:
@@ -188,12 +236,11 @@ func (r *reader) rests(text []byte) error {
 		return errDamaged
 	}
 	for _, x := range all {
-		if x.Line < 0 || x.Line >= len(r.store.Meta.Lines) || x.Since < 0 || x.To < x.Since || int64(x.To) > limit {
+		if x.Line < 0 || x.Line >= len(r.meta.Lines) || x.Since < 0 || x.To < x.Since || int64(x.To) > limit {
 			return errDamaged
 		}
-		r.store.Rests(x.Line, capture.Rest{High: x.High, Since: x.Since, To: x.To})
-		r.store.Advance(x.To)
 	}
+	r.lines = append(r.lines, all...)
 	return nil
 }
 

@@ -1,6 +1,7 @@
 package pcapng
 
 import (
+	"bufio"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -14,17 +15,32 @@ import (
 	"gavrix.org/gavrix/core/records"
 )
 
-// Recorder keeps a growing capture in a file. The file is readable up to the
-// last beat at any time.
+// Recorder keeps a growing capture in a file, or in several of which each continues the one
+// before. The files are readable up to the last beat at any time, and the capture has its older
+// records from there when they take too much memory.
 type Recorder struct {
-	store *capture.Store
-	file  *os.File
-	w     *Writer
+	store  *capture.Store
+	limits Limits
+	path   string
+	shelf  *shelf
 
-	mu   sync.Mutex
-	mark records.Mark
-	done int
-	err  error
+	mu    sync.Mutex
+	file  *os.File
+	out   *counted
+	w     *Writer
+	part  *part
+	since time.Time // when the file was begun
+	made  int       // files that were begun
+	trail records.Trail
+	done  int
+	// waiting is where the records stand that are not in the part yet.
+	waiting  []span
+	kept     bool // the capture has its home here
+	err      error
+	indexing sync.Mutex
+	// indexed is how many records the index told of that was written last, and when.
+	indexed   uint32
+	indexedAt time.Time
 	// Whole: records are written when they end, never before. The file of a simulation
 	// that runs as fast as it can is then the same each time.
 	Whole bool
@@ -37,22 +53,78 @@ type Recorder struct {
 	once sync.Once
 }
 
+// counted is a file with the number of bytes that were written.
+type counted struct {
+	*bufio.Writer
+	n int64
+}
+
+func (c *counted) Write(b []byte) (int, error) {
+	n, err := c.Writer.Write(b)
+	c.n += int64(n)
+	return n, err
+}
+
 // Record begins to keep the store in a new file at path; an existing file is
 // not overwritten. Run must be started by the caller.
 func Record(store *capture.Store, path string) (*Recorder, error) {
+	return RecordLimited(store, path, Limits{})
+}
+
+// RecordLimited is Record with several files: NAME-1.pcapng, NAME-2.pcapng and so on.
+func RecordLimited(store *capture.Store, path string, l Limits) (*Recorder, error) {
+	if err := l.Check(); err != nil {
+		return nil, err
+	}
+	r := &Recorder{store: store, limits: l, path: path, shelf: &shelf{meta: &store.Meta}, open: map[running]time.Time{}, now: time.Now, stop: make(chan struct{})}
+	if err := r.begin(); err != nil {
+		return nil, err
+	}
+	return r, nil
+}
+
+// begin begins the next file.
+func (r *Recorder) begin() error {
+	path := r.limits.Name(r.path, r.made+1)
 	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
 	switch {
 	case errors.Is(err, fs.ErrExist):
-		return nil, fmt.Errorf("the capture can't be recorded: %s is there already; give another name, or remove it", path)
+		return fmt.Errorf("the capture can't be recorded: %s is there already; give another name, or remove it", path)
 	case err != nil:
-		return nil, fmt.Errorf("the capture can't be recorded: %w", err)
+		return fmt.Errorf("the capture can't be recorded: %w", err)
 	}
-	w, err := NewWriter(f, &store.Meta)
+	out := &counted{Writer: bufio.NewWriterSize(f, 1<<16)}
+	w, err := NewWriter(out, &r.store.Meta)
+	if err == nil {
+		err = errors.Join(w.Flush(), out.Flush())
+	}
+	var again *os.File
+	if err == nil {
+		again, err = os.Open(path)
+	}
 	if err != nil {
-		f.Close()
-		return nil, err
+		return errors.Join(err, f.Close(), os.Remove(path))
 	}
-	return &Recorder{store: store, file: f, w: w, open: map[running]time.Time{}, now: time.Now, stop: make(chan struct{})}, nil
+	head, err := preface(again, out.n)
+	if err != nil {
+		return errors.Join(err, f.Close(), again.Close())
+	}
+	if r.file != nil {
+		if err := r.file.Close(); err != nil {
+			return errors.Join(err, f.Close(), again.Close())
+		}
+	}
+	r.file, r.out, r.since = f, out, r.now()
+	r.w = w
+	r.part = &part{path: path, file: again, head: head, end: out.n}
+	r.shelf.begin(r.part)
+	r.made++
+	if r.limits.Files > 0 && r.made > r.limits.Files {
+		if err := os.Remove(r.shelf.forget()); err != nil {
+			slog.Warn("an old file of the recording was not removed", "why", err.Error())
+		}
+	}
+	return nil
 }
 
 // Run writes new records until Close.
@@ -73,32 +145,106 @@ func (r *Recorder) Run() {
 // error, as of a full disk, nothing more is written.
 func (r *Recorder) Beat() {
 	r.mu.Lock()
-	defer r.mu.Unlock()
+	var snap *capture.Snapshot
 	if r.err == nil {
-		if r.err = r.write(false); r.err != nil {
+		if snap, r.err = r.write(false); r.err != nil {
 			slog.Error("recording stopped", "file", r.file.Name(), "records", r.done, "why", r.err.Error())
 		}
 	}
+	ok := r.err == nil
+	r.mu.Unlock()
+	if ok {
+		r.index(snap, false)
+	}
 }
 
-func (r *Recorder) write(running bool) error {
+// mostAtOnce bounds how many records are looked up in one go.
+const mostAtOnce = 50_000
+
+func (r *Recorder) write(running bool) (*capture.Snapshot, error) {
 	snap := r.store.Snapshot()
-	for _, i := range snap.Since(r.mark) {
-		if err := r.w.Write(snap.At(i)); err != nil {
-			return err
+	for more := true; more; {
+		var fresh []int
+		fresh, more = r.trail.Next(&snap.Reader, mostAtOnce)
+		for _, i := range fresh {
+			if err := r.put(snap.At(i)); err != nil {
+				return nil, err
+			}
 		}
-		r.done++
+		if err := r.out.Flush(); err != nil {
+			return nil, err
+		}
+		r.publish(uint32(snap.Mark()) - uint32(r.trail.Behind))
 	}
-	r.mark = snap.Mark()
 	if running {
-		return r.w.end(snap)
-	}
-	if !r.Whole {
+		if err := r.w.end(snap); err != nil {
+			return nil, err
+		}
+	} else if !r.Whole {
 		if err := r.soFar(snap.Running); err != nil {
+			return nil, err
+		}
+	}
+	if err := errors.Join(r.w.Flush(), r.out.Flush()); err != nil {
+		return nil, err
+	}
+	return snap, nil
+}
+
+// put writes a record, in the next file where this one is full.
+func (r *Recorder) put(rec *record.Record) error {
+	if l := &r.limits; r.part.count > 0 && (l.Bytes > 0 && r.out.n >= l.Bytes || l.Time > 0 && r.now().Sub(r.since) >= l.Time) {
+		if err := r.out.Flush(); err != nil {
+			return err
+		}
+		r.shelf.settle(r.part, r.waiting)
+		r.waiting = r.waiting[:0]
+		if err := r.begin(); err != nil {
 			return err
 		}
 	}
-	return r.w.Flush()
+	at := r.out.n
+	if err := errors.Join(r.w.Write(rec), r.w.Flush()); err != nil {
+		return err
+	}
+	r.waiting = append(r.waiting, span{at, r.out.n})
+	r.done++
+	return nil
+}
+
+// publish lets the capture have what is in the file now; so many records had come to it.
+func (r *Recorder) publish(came uint32) {
+	r.shelf.settle(r.part, r.waiting)
+	r.waiting = r.waiting[:0]
+	if r.kept {
+		return
+	}
+	// The first file has what the capture kept when recording began: with gaps, where records
+	// were gone. From here on the numbers agree.
+	r.kept = true
+	r.shelf.align(came)
+	r.store.Keep(r.shelf)
+}
+
+// indexEvery is how often the index is written anew.
+const indexEvery = 20 * time.Second
+
+// index writes the index of a recording in one file.
+func (r *Recorder) index(snap *capture.Snapshot, last bool) {
+	r.indexing.Lock()
+	defer r.indexing.Unlock()
+	p, count, whole := r.shelf.newest()
+	if r.limits.cuts() || !whole || count < leastIndexed || count == r.indexed || !last && r.now().Sub(r.indexedAt) < indexEvery {
+		return
+	}
+	r.indexed, r.indexedAt = count, r.now()
+	x, err := indexOf(p, snap, r.shelf)
+	if err == nil {
+		err = writeIndex(r.path, x)
+	}
+	if err != nil {
+		slog.Warn("the index was not written", "file", r.path, "why", err.Error())
+	}
 }
 
 // unkept is how long what came may be missing in the file.
@@ -134,6 +280,13 @@ func (r *Recorder) Err() error {
 	return r.err
 }
 
+// File is the file that is written now.
+func (r *Recorder) File() string {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.file.Name()
+}
+
 // Count is the number of records written.
 func (r *Recorder) Count() int {
 	r.mu.Lock()
@@ -149,7 +302,10 @@ func (r *Recorder) Close() error {
 		r.mu.Lock()
 		defer r.mu.Unlock()
 		if r.err == nil {
-			r.err = r.write(true)
+			var snap *capture.Snapshot
+			if snap, r.err = r.write(true); r.err == nil {
+				r.index(snap, true)
+			}
 		}
 		if err := r.file.Close(); r.err == nil {
 			r.err = err

@@ -30,9 +30,8 @@ func NewWriter(out io.Writer, meta *capture.Meta) (*Writer, error) {
 		return nil, errors.New("a capture without links can't be saved")
 	}
 	d := description{Seed: meta.Seed, Lines: meta.Lines, Links: meta.Links, Bench: meta.Bench, Files: meta.Files}
-	start := time.Unix(0, 0).UTC()
+	start := beginning(meta)
 	if !meta.Started.IsZero() {
-		start = meta.Started.UTC()
 		d.Started = start.Format(time.RFC3339Nano)
 	}
 	text, err := json.Marshal(d)
@@ -74,6 +73,14 @@ func NewWriter(out io.Writer, meta *capture.Meta) (*Writer, error) {
 			return x, nil
 		}
 	}
+}
+
+// beginning is the time of day that stands for the start of a capture.
+func beginning(meta *capture.Meta) time.Time {
+	if meta.Started.IsZero() {
+		return time.Unix(0, 0).UTC()
+	}
+	return meta.Started.UTC()
 }
 
 // short keeps a name below the size of one option.

@@ -1,0 +1,266 @@
+package pcapng
+
+import (
+	"bytes"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"sort"
+	"sync"
+
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/record"
+)
+
+// perPlace is how many records stand between two places that are known.
+const perPlace = 256
+
+// part is one file of which each record can be found again.
+type part struct {
+	path   string
+	file   *os.File // to read
+	head   []byte   // its section header and interfaces
+	base   uint32   // number of arrival of its first record
+	count  uint32   // records in it
+	places []int64  // where every perPlace-th record begins
+	end    int64    // behind the last one
+}
+
+// add takes note of a record that stands from one byte to another.
+func (p *part) add(from, to int64) {
+	if p.count%perPlace == 0 {
+		p.places = append(p.places, from)
+	}
+	p.count++
+	p.end = to
+}
+
+// place gives where a record that has n before it, or an earlier one, begins, and how many
+// are before that.
+func (p *part) place(n uint32) (at int64, before uint32) {
+	if i := int(n / perPlace); i < len(p.places) {
+		return p.places[i], n / perPlace * perPlace
+	}
+	return p.end, p.count
+}
+
+// shelf is the home of a capture in files, each the continuation of the one before.
+type shelf struct {
+	meta *capture.Meta
+
+	mu    sync.RWMutex
+	parts []*part
+	from  uint32 // records that came before this one are not looked for here
+}
+
+var errGone = errors.New("the file in which it stood is no longer there")
+
+// Holds implements records.Home.
+func (s *shelf) Holds(first, last uint32) bool {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	if len(s.parts) == 0 {
+		return false
+	}
+	oldest, newest := s.parts[0], s.parts[len(s.parts)-1]
+	return first >= max(s.from, oldest.base) && last < newest.base+newest.count
+}
+
+// Load implements records.Home.
+func (s *shelf) Load(first, last uint32, take func(seq uint32, r *record.Record)) error {
+	type piece struct {
+		*part
+		from, to  int64
+		seq, n    uint32
+		available bool
+	}
+	var pieces []piece
+	s.mu.RLock()
+	for _, p := range s.parts {
+		if p.count == 0 || p.base > last || p.base+p.count <= first {
+			continue
+		}
+		x := piece{part: p, seq: p.base}
+		var before uint32
+		x.from, before = p.place(max(first, p.base) - p.base)
+		x.seq += before
+		x.to, x.n = p.place(min(last, p.base+p.count-1) - p.base + perPlace)
+		x.n -= before
+		pieces = append(pieces, x)
+	}
+	gone := len(pieces) == 0 || pieces[0].seq > first
+	s.mu.RUnlock()
+	if gone {
+		return errGone
+	}
+	for _, p := range pieces {
+		r, err := newReader(s.meta, io.MultiReader(bytes.NewReader(p.head), io.NewSectionReader(p.file, p.from, p.to-p.from)))
+		if err != nil {
+			return fmt.Errorf("%s: %w", p.path, err)
+		}
+		for seq := p.seq; seq-p.seq < p.n; {
+			rec, soFar, err := r.next()
+			if err != nil {
+				return fmt.Errorf("%s: %w", p.path, err)
+			}
+			if rec == nil || soFar {
+				continue
+			}
+			if seq >= first && seq <= last {
+				take(seq, rec)
+			}
+			seq++
+		}
+	}
+	return nil
+}
+
+// placed gives the last known place at or before a byte, and the number of the record there.
+func (p *part) placed(at int64) (place int64, n uint32) {
+	if at >= p.end {
+		return p.end, p.count
+	}
+	i := sort.Search(len(p.places), func(i int) bool { return p.places[i] > at }) - 1
+	if i < 0 {
+		return 0, 0
+	}
+	return p.places[i], uint32(i) * perPlace
+}
+
+// begin adds a file that goes on where the last one ended.
+func (s *shelf) begin(p *part) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if n := len(s.parts); n > 0 {
+		p.base = s.parts[n-1].base + s.parts[n-1].count
+	}
+	s.parts = append(s.parts, p)
+}
+
+// span is where a record stands.
+type span struct{ from, to int64 }
+
+// settle takes note of records that are in a file now.
+func (s *shelf) settle(p *part, spans []span) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, x := range spans {
+		p.add(x.from, x.to)
+	}
+}
+
+// newest gives the last file, how many records it has, and whether they are all that came.
+func (s *shelf) newest() (p *part, count uint32, whole bool) {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	p = s.parts[len(s.parts)-1]
+	return p, p.count, s.from == 0
+}
+
+// align makes the numbers of arrival agree with a capture to which so many records had come:
+// the last of them is the last here.
+func (s *shelf) align(came uint32) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	n := uint32(0)
+	for _, p := range s.parts {
+		n += p.count
+	}
+	if came > n {
+		s.from = came
+	}
+	for _, p := range s.parts {
+		p.base += came - n
+	}
+}
+
+// forget lets the oldest file go.
+func (s *shelf) forget() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	p := s.parts[0]
+	s.parts = slices.Clone(s.parts[1:])
+	p.file.Close()
+	return p.path
+}
+
+func (s *shelf) close() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, p := range s.parts {
+		p.file.Close()
+	}
+}
+
+// blocks reads a file block by block: each call of Read gives bytes of one block at most, so
+// that who reads a packet knows where it stands.
+type blocks struct {
+	in   io.Reader
+	left int64 // of the block
+	at   int64 // where the block began
+	next int64 // where the next one begins
+	head [8]byte
+	some []byte // of head, not given yet
+}
+
+// mostBlock bounds the length that a block may claim; a longer one is damaged.
+const mostBlock = 1 << 30
+
+func (b *blocks) Read(p []byte) (int, error) {
+	if b.left == 0 {
+		n, err := io.ReadFull(b.in, b.head[:])
+		b.at = b.next
+		b.some = b.head[:n]
+		b.left = int64(n)
+		if n == len(b.head) {
+			b.left = max(int64(binary.LittleEndian.Uint32(b.head[4:])), 8)
+			if b.left > mostBlock {
+				return 0, errors.New("a block is longer than any can be")
+			}
+		} else if n == 0 {
+			return 0, err
+		}
+		b.next += b.left
+	}
+	n := copy(p, b.some)
+	b.some = b.some[n:]
+	if n == 0 {
+		var err error
+		if n, err = b.in.Read(p[:min(int64(len(p)), b.left)]); n == 0 && err != nil {
+			return 0, err
+		}
+	}
+	b.left -= int64(n)
+	return n, nil
+}
+
+// Types of blocks that stand before the packets.
+const (
+	blockSection   = 0x0a0d0d0a
+	blockInterface = 1
+)
+
+// preface gives the section header and the interfaces with which a file begins.
+func preface(in io.ReaderAt, size int64) ([]byte, error) {
+	var head [8]byte
+	at := int64(0)
+	for {
+		if _, err := in.ReadAt(head[:], at); err != nil {
+			break
+		}
+		if kind := binary.LittleEndian.Uint32(head[:]); kind != blockSection && kind != blockInterface {
+			break
+		}
+		n := int64(binary.LittleEndian.Uint32(head[4:]))
+		if n < 12 || at+n > size || at+n > mostDescribed {
+			return nil, errors.New("the capture ends before its links are described")
+		}
+		at += n
+	}
+	out := make([]byte, at)
+	_, err := in.ReadAt(out, 0)
+	return out, err
+}
