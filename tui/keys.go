@@ -60,6 +60,8 @@ func (a *App) key(k tea.KeyPressMsg) tea.Cmd {
 	if name == "esc" {
 		if a.cancel != nil {
 			a.cancel()
+		} else if s, ok := a.current().(ui.Stopper); ok && a.focus == viewPane {
+			s.Stop(a)
 		}
 		a.focus = viewPane
 		return nil

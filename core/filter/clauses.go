@@ -11,6 +11,7 @@ import (
 
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/records"
 	"gavrix.org/gavrix/core/safe"
 )
 
@@ -26,7 +27,8 @@ var forms []form
 
 func init() {
 	forms = []form{
-		{"errors", "", "records with an error mark", func(*parser) (test, *Error) {
+		{"errors", "", "records with an error mark", func(p *parser) (test, *Error) {
+			p.may = func(s *records.Summary) bool { return s.Flags != 0 }
 			return func(x *look, _ *cell) bool { return x.AllFlags() != 0 }, nil
 		}},
 		{"error", "KIND", "records with that error mark", (*parser).errorMark},
@@ -57,7 +59,8 @@ func init() {
 		{"flow", "ends that say whether they can receive", []record.Kind{record.Flow}},
 		{"port", "ports that were lost, and came back", []record.Kind{record.Opened, record.Lost, record.Gap, record.Returned}},
 	} {
-		forms = append(forms, form{k.word, "", k.help, func(*parser) (test, *Error) {
+		forms = append(forms, form{k.word, "", k.help, func(p *parser) (test, *Error) {
+			p.may = func(s *records.Summary) bool { return slices.ContainsFunc(k.kinds, s.HoldsKind) }
 			return func(x *look, _ *cell) bool { return slices.Contains(k.kinds, x.Kind) }, nil
 		}})
 	}
@@ -131,6 +134,7 @@ func (p *parser) errorMark() (test, *Error) {
 		return nil, p.fault(from, change, "%q is no error mark", from.text)
 	}
 	p.at += taken
+	p.may = func(s *records.Summary) bool { return s.Flags&best != 0 }
 	return func(x *look, _ *cell) bool { return x.AllFlags()&best != 0 }, nil
 }
 
@@ -204,6 +208,9 @@ func (p *parser) hex() (uint32, *Error) {
 	return uint32(v), nil
 }
 
+// mostTried bounds the identifiers that a summary is asked for.
+const mostTried = 256
+
 func (p *parser) identifier() (test, *Error) {
 	low, err := p.hex()
 	if err != nil {
@@ -218,6 +225,17 @@ func (p *parser) identifier() (test, *Error) {
 		if high < low {
 			return nil, p.fault(t, "write the smaller one first", "the range from %X to %X is empty", low, high)
 		}
+	}
+	p.may = func(s *records.Summary) bool {
+		if high-low > mostTried {
+			return s.HoldsKind(record.Frame)
+		}
+		for id := low; id <= high; id++ {
+			if s.HoldsID(id) {
+				return true
+			}
+		}
+		return false
 	}
 	return func(x *look, _ *cell) bool {
 		return x.Kind == record.Frame && x.Attr&record.Incomplete == 0 && x.ID >= low && x.ID <= high
@@ -356,6 +374,12 @@ func (p *parser) moment(after bool) (test, *Error) {
 	d, err := p.span()
 	if err != nil {
 		return nil, err
+	}
+	p.may = func(s *records.Summary) bool {
+		if after {
+			return s.Last.End > d
+		}
+		return s.Earliest < d
 	}
 	return func(x *look, _ *cell) bool {
 		if after {

@@ -18,6 +18,7 @@ import (
 	"gavrix.org/gavrix/core/capture"
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/records"
 	"gavrix.org/gavrix/core/values"
 )
 
@@ -34,7 +35,12 @@ type Clause struct {
 	Text     string
 	From, To int // in the filter's text, in bytes
 	test     test
+	may      may
 }
+
+// may says, without looking at records that stand together, whether a clause holds for none of
+// them; nil: nobody knows.
+type may func(s *records.Summary) bool
 
 // step is what a record must be; those behind the first one come later than the one before.
 type step struct {
@@ -43,7 +49,11 @@ type step struct {
 }
 
 // node is an expression over clauses.
-type node interface{ holds(clauses []bool) bool }
+type node interface {
+	holds(clauses []bool) bool
+	// may says whether it can hold for any of the records of which a summary tells.
+	may(clauses []Clause, s *records.Summary) bool
+}
 
 type (
 	clauseNode int
@@ -51,6 +61,27 @@ type (
 	allNode    []node
 	anyNode    []node
 )
+
+func (n clauseNode) may(c []Clause, s *records.Summary) bool {
+	return c[n].may == nil || c[n].may(s)
+}
+func (n notNode) may([]Clause, *records.Summary) bool { return true }
+func (n allNode) may(c []Clause, s *records.Summary) bool {
+	for _, x := range n {
+		if !x.may(c, s) {
+			return false
+		}
+	}
+	return true
+}
+func (n anyNode) may(c []Clause, s *records.Summary) bool {
+	for _, x := range n {
+		if x.may(c, s) {
+			return true
+		}
+	}
+	return false
+}
 
 func (n clauseNode) holds(c []bool) bool { return c[n] }
 func (n notNode) holds(c []bool) bool    { return !n.of.holds(c) }

@@ -2,7 +2,10 @@ package filter
 
 import (
 	"bytes"
+	"cmp"
+	"context"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 
@@ -14,6 +17,7 @@ import (
 	"gavrix.org/gavrix/core/capture"
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/records"
 	"gavrix.org/gavrix/core/sim"
 	"gavrix.org/gavrix/demo"
 )
@@ -335,5 +339,54 @@ func FuzzParse(f *testing.F) {
 		}
 		x.Matcher(b, &meta).Take(r)
 		Complete(text, n)
+	})
+}
+
+// TestNearGivesWhatFits: what is found beside a place fits the filter when all is looked at,
+// in order, and is as much as was wanted where there is as much; with the rest found, nothing
+// is there twice or missing.
+func TestNearGivesWhatFits(t *testing.T) {
+	b, short := scene(t)
+	rapid.Check(t, func(rt *rapid.T) {
+		// Several segments of it, in some order.
+		store := capture.NewStore(*short.Meta())
+		for n := range rapid.IntRange(0, 4).Draw(rt, "times") {
+			for i := range short.Len() {
+				r := *short.At(i)
+				r.Start, r.End = r.Start+quantity.Time(n)*2*quantity.Second, r.End+quantity.Time(n)*2*quantity.Second
+				store.Put(&r)
+			}
+		}
+		s := store.Snapshot()
+		text := rapid.SampledFrom([]string{
+			"errors", "pump", "frames", "identifier 1A5", "identifier 100 to 7FF", "not errors", "pump or gate", "frames and not pump", "length over 3", "after 3 s", "before 1 s", "changes", "pump-drive.pressure > 0 bar",
+		}).Draw(rt, "filter")
+		f, bad := Parse(text, NounsOf(b, s.Meta()))
+		if bad != nil {
+			rt.Skip(bad)
+		}
+		whole := f.Find(b, s.Meta())
+		for whole.Look(s, 1000) {
+		}
+		all := whole.Picks().IDs
+		near := f.Find(b, s.Meta())
+		at, wanted := rapid.IntRange(0, s.Len()).Draw(rt, "at"), rapid.IntRange(1, 20).Draw(rt, "wanted")
+		near.Near(context.Background(), s, at, wanted)
+		got := near.Picks().IDs
+		require.True(rt, slices.IsSortedFunc(got, func(a, b records.ID) int { return cmp.Compare(a.End, b.End) }))
+		fits := map[records.ID]bool{}
+		for _, id := range all {
+			fits[id] = true
+		}
+		for _, id := range got {
+			require.True(rt, fits[id])
+		}
+		require.GreaterOrEqual(rt, len(got), min(wanted, len(all)))
+		for near.Look(s, rapid.IntRange(200, 2000).Draw(rt, "most")) {
+			for _, id := range near.Picks().IDs {
+				require.True(rt, fits[id])
+			}
+		}
+		require.Equal(rt, all, near.Picks().IDs)
 	})
 }

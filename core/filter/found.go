@@ -14,10 +14,13 @@ import (
 // goroutines; what Picks gives never changes.
 type Found struct {
 	*Matcher
-	hits  []records.ID // in order of their ends
+	bench *bench.Bench
+	hits  []records.ID  // in order of their ends
+	near  []records.ID  // likewise, of those that Near found
+	upTo  quantity.Time // the greatest end of those that were looked at
 	trail records.Trail
-	// Gone is how many hits are no longer kept.
-	Gone int
+	// Gone is how many hits are no longer kept, Skipped how many records were passed over.
+	Gone, Skipped int
 }
 
 // mostHits is how many hits are kept; the older half goes then.
@@ -25,19 +28,30 @@ const mostHits = 1 << 20
 
 // Find begins with the first record that a capture keeps.
 func (f *Filter) Find(b *bench.Bench, m *capture.Meta) *Found {
-	return &Found{Matcher: f.Matcher(b, m)}
+	return &Found{Matcher: f.Matcher(b, m), bench: b}
 }
 
 // Look looks at what came since the last time, so many records at most, and says whether more
 // wait.
 func (f *Found) Look(s *capture.Snapshot, most int) (more bool) {
 	fresh, more := f.trail.Next(&s.Reader, most)
+	if !more {
+		f.near = nil // all of them are found again
+	}
 	for _, i := range fresh {
-		if r := s.At(i); f.Take(r) {
+		r := s.At(i)
+		if f.Take(r) {
 			f.put(records.IDOf(r))
 		}
+		f.upTo = max(f.upTo, r.End)
 	}
 	return more
+}
+
+// Skip passes over what waits to be looked at.
+func (f *Found) Skip(s *capture.Snapshot) {
+	f.Skipped += f.trail.Behind
+	f.trail = records.TrailFrom(&s.Reader)
 }
 
 func (f *Found) put(id records.ID) {
@@ -63,16 +77,22 @@ type Picks struct {
 	Clauses       []Clause
 	Hits          []int
 	Matches, Seen int
-	Behind        int
+	Behind        int // that wait
+	Skipped       int // that were passed over
 }
 
 // Picks gives what was found so far.
 func (f *Found) Picks() *Picks {
 	ids := slices.Clip(f.hits)
+	for _, id := range f.near {
+		if id.End > f.upTo || f.Seen == 0 {
+			ids = append(ids, id)
+		}
+	}
 	if ids == nil {
 		ids = []records.ID{} // none, not all
 	}
-	return &Picks{IDs: ids, Clauses: f.f.Clauses, Hits: slices.Clone(f.Hits), Matches: f.Matches, Seen: f.Seen, Behind: f.trail.Behind}
+	return &Picks{IDs: ids, Clauses: f.f.Clauses, Hits: slices.Clone(f.Hits), Matches: f.Matches, Seen: f.Seen, Behind: f.trail.Behind, Skipped: f.Skipped}
 }
 
 // Next gives the first record that fits behind a time, or with by below 0 the last one that

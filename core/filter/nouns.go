@@ -10,6 +10,7 @@ import (
 	"gavrix.org/gavrix/core/capture"
 	"gavrix.org/gavrix/core/coding"
 	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/records"
 	"gavrix.org/gavrix/core/values"
 )
 
@@ -80,6 +81,17 @@ func (n *Nouns) all() []string {
 }
 
 // same says whether a name is meant, however it is written in capitals and with dashes.
+// onLinks says that a clause can hold on some links alone.
+func (n *Nouns) onLinks(is func(l *capture.Link) bool) may {
+	var links []uint16
+	for i := range n.meta.Links {
+		if is(&n.meta.Links[i]) {
+			links = append(links, uint16(i))
+		}
+	}
+	return func(s *records.Summary) bool { return slices.ContainsFunc(links, s.Holds) }
+}
+
 func same(name, text string) bool {
 	return strings.EqualFold(values.Dashed(name), values.Dashed(text))
 }
@@ -97,15 +109,20 @@ func (p *parser) noun() (test, *Error) {
 	n := p.nouns
 	if !p.isVerb() {
 		if slices.ContainsFunc(n.links(), func(l string) bool { return same(l, t.text) }) {
+			p.may = n.onLinks(func(l *capture.Link) bool { return same(l.Name, t.text) })
 			return func(x *look, _ *cell) bool { return x.link != nil && same(x.link.Name, t.text) }, nil
 		}
 		if slices.ContainsFunc(n.ends(), func(l string) bool { return same(l, t.text) }) {
+			p.may = n.onLinks(func(l *capture.Link) bool {
+				return slices.ContainsFunc(l.Ends, func(e string) bool { return same(e, t.text) })
+			})
 			return p.with(t.text), nil
 		}
 	}
 	v, err := n.catalog.Find(t.text)
 	if err == nil {
 		p.f.values = true
+		p.may = func(s *records.Summary) bool { return s.Holds(v.Link) }
 		return p.value(t, v)
 	}
 	if slices.ContainsFunc(n.messages(), func(m string) bool { return same(m, t.text) }) {

@@ -35,6 +35,7 @@ type parser struct {
 	depth  int
 	nouns  *Nouns
 	f      *Filter
+	may    may // of the clause that is read
 }
 
 func (p *parser) now() token { return p.tokens[p.at] }
@@ -189,12 +190,13 @@ func (p *parser) one() (node, *Error) {
 	if len(p.f.Clauses) == mostClauses {
 		return nil, p.fault(from, "take fewer", "a filter has at most %d clauses", mostClauses)
 	}
+	p.may = nil
 	t, err := p.clause()
 	if err != nil {
 		return nil, err
 	}
 	to := p.tokens[p.at-1].to
-	p.f.Clauses = append(p.f.Clauses, Clause{p.text[from.from:to], from.from, to, t})
+	p.f.Clauses = append(p.f.Clauses, Clause{p.text[from.from:to], from.from, to, t, p.may})
 	return clauseNode(len(p.f.Clauses) - 1), nil
 }
 

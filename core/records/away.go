@@ -84,15 +84,18 @@ func (s *Summary) Holds(link uint16) bool { return s.Links[link>>6&3]>>(link&63)
 // HoldsID says whether any of them may be a frame with the identifier.
 func (s *Summary) HoldsID(id uint32) bool {
 	if s.IDs == nil {
-		return false
+		return s.HoldsKind(record.Frame) // nobody knows which
 	}
 	w, b := idBit(id)
 	return s.IDs[w]&b != 0
 }
 
+// HoldsKind says whether any of the records is of the kind.
+func (s *Summary) HoldsKind(k record.Kind) bool { return s.Kinds>>k&1 == 1 }
+
 // may says whether any record may be one that is looked for.
 func (s *Summary) may(q *Query) bool {
-	return (q.Link == Any || s.Holds(uint16(q.Link))) && (q.Flags == 0 || s.Flags&q.Flags != 0) && (len(q.Kinds) == 0 || slices.ContainsFunc(q.Kinds, func(k record.Kind) bool { return s.Kinds>>k&1 == 1 }))
+	return (q.Link == Any || s.Holds(uint16(q.Link))) && (q.Flags == 0 || s.Flags&q.Flags != 0) && (len(q.Kinds) == 0 || slices.ContainsFunc(q.Kinds, s.HoldsKind))
 }
 
 // away is a Segment whose records stand in the home; they are in memory only while somebody

@@ -10,7 +10,7 @@ import (
 
 const (
 	// perSegment is the number of records in a sealed segment.
-	perSegment = 4096
+	perSegment = 2048
 	// mostOpen is how many records are kept where late ones are put in cheaply;
 	// half of them are sealed when there are more.
 	mostOpen = 512

@@ -110,6 +110,13 @@ func (r *Reader) Summaries(home Home) (segments []Summary, rest uint32) {
 	return segments, r.total - ago
 }
 
+// Stretch gives the records that stand together with the one of number i, from one number to
+// before another, and what is known of them without looking at each.
+func (r *Reader) Stretch(i int) (from, to int, about *Summary) {
+	s := r.run(r.runAt(i))
+	return s.start, s.start + s.seg.Len(), s.seg.About()
+}
+
 // Any of Link in a Query: all links.
 const Any = -1
 
@@ -150,7 +157,7 @@ func (o openRun) Head(i int) *Head { return &o[i] }
 func (o openRun) About() *Summary  { return &anything }
 
 // anything is the summary of a segment of which nothing is known.
-var anything = Summary{Earliest: -quantity.Forever, Links: [4]uint64{^uint64(0), ^uint64(0), ^uint64(0), ^uint64(0)}, Kinds: ^uint32(0), Flags: ^record.Flags(0)}
+var anything = Summary{Earliest: -quantity.Forever, Last: Key{End: quantity.Forever}, Links: [4]uint64{^uint64(0), ^uint64(0), ^uint64(0), ^uint64(0)}, Kinds: ^uint32(0), Flags: ^record.Flags(0)}
 
 func (r *Reader) run(k int) run {
 	if k == len(r.segments) {

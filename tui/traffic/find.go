@@ -1,6 +1,7 @@
 package traffic
 
 import (
+	"context"
 	"fmt"
 	"strings"
 
@@ -30,11 +31,16 @@ type finder struct {
 	foundFor *bench.Meanings
 	foundAt  *capture.Meta
 	working  bool
+	stopping bool // what waits is passed over
 	picks    *filter.Picks
 	// What is typed, as far as it is understood: the number of clauses and the mistake.
 	bad    *filter.Error
 	parsed string
 }
+
+// nearby is how many records that fit are found beside the place that is shown before all
+// others are looked at.
+const nearby = 120
 
 // mostLooked is how many records are looked at in one go.
 const mostLooked = 20_000
@@ -58,7 +64,7 @@ func (f *finder) set(h ui.Host, text string) bool {
 		h.Warn("%v", bad)
 		return false
 	}
-	f.text, f.picks = text, nil
+	f.text, f.picks, f.stopping = text, nil, false
 	f.found, f.foundFor, f.foundAt = x.Find(h.Bench(), h.Snapshot().Meta()), h.Meanings(), h.Snapshot().Meta()
 	return true
 }
@@ -77,10 +83,25 @@ func (v *View) Tick(h ui.Host) tea.Cmd {
 			return nil
 		}
 	}
-	found := f.found
+	found, first := f.found, f.picks == nil
+	at := snap.Len()
+	if v.paused && v.has {
+		at = snap.IndexAt(v.selected.Start)
+	}
 	f.working = true
+	stop := f.stopping
+	f.stopping = false
 	return func() tea.Msg {
-		found.Look(snap, mostLooked)
+		if stop {
+			found.Skip(snap)
+		}
+		if first {
+			// What is beside the place that is shown comes first.
+			found.Near(context.Background(), snap, at, nearby)
+		}
+		if !first || snap.Len()-snap.First() <= mostLooked {
+			found.Look(snap, mostLooked)
+		}
 		picks := found.Picks()
 		return ui.Done(func(ui.Host) tea.Cmd {
 			f.working = false
@@ -90,6 +111,17 @@ func (v *View) Tick(h ui.Host) tea.Cmd {
 			return nil
 		})
 	}
+}
+
+// Stop implements ui.Stopper: of the search what was found so far stays.
+func (v *View) Stop(h ui.Host) bool {
+	f := &v.find
+	if f.text == "" || f.picks != nil && f.picks.Behind == 0 {
+		return false
+	}
+	f.stopping = true
+	h.Say("search stopped: what was found stays, what comes is looked at; / searches anew")
+	return true
 }
 
 // filtered says whether only what fits is shown.
@@ -120,6 +152,9 @@ func (f *finder) header(a cells.Area, y int) int {
 	x = a.Text(x+2, y, cells.Strong, fmt.Sprintf("%d of %d", p.Matches, p.Seen))
 	if p.Behind > 0 {
 		x = a.Text(x+2, y, cells.Doubt, fmt.Sprintf("%d to go, Esc stops", p.Behind))
+	}
+	if p.Skipped > 0 {
+		x = a.Text(x+2, y, cells.Doubt, fmt.Sprintf("%d not looked at", p.Skipped))
 	}
 	what := "v shows the rest too"
 	if f.marked {

@@ -115,6 +115,12 @@ type Ticker interface {
 	Tick(h Host) tea.Cmd
 }
 
+// Stopper is a view with work of its own that Esc stops.
+type Stopper interface {
+	// Stop says whether there was any.
+	Stop(h Host) bool
+}
+
 // Paster is a view that takes pasted text.
 type Paster interface {
 	Paste(text string, h Host)
