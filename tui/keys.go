@@ -306,7 +306,7 @@ func (a *App) timeCommands() []ui.Command {
 		{Name: "stop-at", Args: "EVENT", Help: "run to error, parity, gap 5 ms, a TEXT or a filter", Run: a.stopAt, Complete: a.filters},
 		{Name: "slower", Keys: []string{"["}, Help: "time at a tenth of the pace", Run: pace(func() { a.session.World.SetSpeed(a.session.World.Pace().Speed / 10) })},
 		{Name: "faster", Keys: []string{"]"}, Help: "time at ten times the pace", Run: pace(func() { a.session.World.SetSpeed(a.session.World.Pace().Speed * 10) })},
-		{Name: "record", Args: "FILE [every 100 MB | every 10 min] [keep 5]", Help: "record all to a pcapng file, or to one after the other", Run: a.record, Complete: ui.Files},
+		{Name: "record", Args: "FILE [LIMITS]", Help: "record to a pcapng file; limits: every 100 MB, every 10 min, keep 5", Run: a.record, Complete: ui.Files},
 		{Name: "end-recording", Help: "close the file that is recorded to", Run: a.endRecording},
 	}
 }

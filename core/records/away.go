@@ -18,6 +18,8 @@ import (
 type Home interface {
 	// Holds says whether all records from one number to another are there.
 	Holds(first, last uint32) bool
+	// Writes says that more will come to stand there.
+	Writes() bool
 	// Load gives them in order, with their numbers; a record is the taker's for the time of
 	// the call.
 	Load(first, last uint32, take func(seq uint32, r *record.Record)) error

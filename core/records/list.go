@@ -225,34 +225,34 @@ func (l *List) lose() {
 	}
 }
 
-// patience is by how much the limit may be exceeded while the home has yet to write.
-const patience = 2
-
-// leave leaves the oldest segments to the home; false where it does not keep them, and too
-// many wait for it.
+// leave leaves the oldest segments to the home; false where it does not keep them, and never
+// will.
 func (l *List) leave() bool {
 	if l.pages == nil {
 		return false
 	}
 	segments := slices.Clone(l.segments)
-	left, stuck := false, false
+	stuck := len(segments)
+	left := false
 	for k := l.near; k < len(segments)-1 && l.used > l.Limit; k++ {
 		s, here := segments[k].(*sealed)
 		if !here {
 			continue
 		}
-		if stuck = !l.pages.home.Holds(s.FromSeq, s.ToSeq); stuck {
-			break
+		if !l.pages.home.Holds(s.FromSeq, s.ToSeq) {
+			stuck = min(stuck, k)
+			continue
 		}
 		segments[k] = l.pages.add(s.Summary)
 		l.used -= s.Len() * headSize
 		l.near, left = k+1, true
 	}
+	l.near = min(l.near, stuck)
 	if left {
 		l.segments = segments
 		l.free()
 	}
-	return !stuck || l.used <= patience*l.Limit
+	return stuck == len(segments) || l.pages.home.Writes()
 }
 
 // free lets the chunks go that no segment in memory needs.

@@ -158,9 +158,12 @@ type shelf struct {
 	all     []record.Record
 	written int
 	first   int // before it all is lost
+	ended   bool
 }
 
 func (s *shelf) Holds(first, last uint32) bool { return int(first) >= s.first && int(last) < s.written }
+
+func (s *shelf) Writes() bool { return !s.ended }
 
 func (s *shelf) Load(first, last uint32, take func(seq uint32, r *record.Record)) error {
 	if !s.Holds(first, last) {
@@ -244,8 +247,8 @@ func TestATrailGivesEachRecordOnce(t *testing.T) {
 	})
 }
 
-// TestAHomeKeepsMemoryFlat: with a home nothing goes, and memory stays below twice the limit;
-// what the home gives up is gone for the list too, and what it can't give stands as a gap.
+// TestAHomeKeepsMemoryFlat: with a home nothing goes, and memory stays below twice the limit,
+// until it writes no more.
 func TestAHomeKeepsMemoryFlat(t *testing.T) {
 	home := &shelf{}
 	l := List{Limit: 2 << 20}
@@ -266,6 +269,35 @@ func TestAHomeKeepsMemoryFlat(t *testing.T) {
 	}
 	assert.LessOrEqual(t, len(l.pages.in), mostPages)
 
+	// When it writes no more, the oldest go as without it.
+	home.ended, home.written = true, 0
+	l.Limit = 1 << 20
+	for i := range 3 * perSegment {
+		x := record.Record{Start: quantity.Time(n + i), End: quantity.Time(n + i), Data: make([]byte, 200)}
+		home.all = append(home.all, x)
+		l.Put(&x)
+		require.Less(t, l.Used(), 3<<20)
+	}
+	ended := l.Reader()
+	assert.Positive(t, ended.First())
+	assert.Equal(t, n+3*perSegment, ended.Len())
+}
+
+// TestAHomeThatGivesUp: what the home gives up is gone for the list too, and what it can't
+// give stands as a gap.
+func TestAHomeThatGivesUp(t *testing.T) {
+	home := &shelf{}
+	l := List{Limit: 2 << 20}
+	l.Keep(home)
+	const n = 100_000
+	for i := range n {
+		r := record.Record{Start: quantity.Time(i), End: quantity.Time(i), Data: make([]byte, 100)}
+		home.all = append(home.all, r)
+		home.written = len(home.all)
+		l.Put(&r)
+	}
+	r := l.Reader()
+	_ = r.At(0)
 	home.first = n / 2
 	require.Greater(t, r.Len(), 0)
 	for i := range mostOpen + 1 {

@@ -64,6 +64,7 @@ func same(t require.TestingT, want, got *capture.Snapshot) {
 // nobody is a home that has nothing.
 type nobody struct{}
 
+func (nobody) Writes() bool                                           { return false }
 func (nobody) Holds(_, _ uint32) bool                                 { return false }
 func (nobody) Load(_, _ uint32, _ func(uint32, *record.Record)) error { return errGone }
 

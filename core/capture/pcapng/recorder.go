@@ -148,6 +148,8 @@ func (r *Recorder) Beat() {
 	var snap *capture.Snapshot
 	if r.err == nil {
 		if snap, r.err = r.write(false); r.err != nil {
+			r.trim()
+			r.shelf.end()
 			slog.Error("recording stopped", "file", r.file.Name(), "records", r.done, "why", r.err.Error())
 		}
 	}
@@ -189,6 +191,24 @@ func (r *Recorder) write(running bool) (*capture.Snapshot, error) {
 		return nil, err
 	}
 	return snap, nil
+}
+
+// trim cuts off what a full disk left of a block in the file; records that are whole stay.
+func (r *Recorder) trim() {
+	info, err := r.file.Stat()
+	if err != nil {
+		return
+	}
+	end := r.part.end
+	for _, w := range r.waiting {
+		if w.to > info.Size() {
+			break
+		}
+		end = w.to
+	}
+	if err := r.file.Truncate(min(end, info.Size())); err != nil {
+		slog.Warn("the end of the file is not whole", "file", r.file.Name(), "why", err.Error())
+	}
 }
 
 // put writes a record, in the next file where this one is full.
@@ -307,6 +327,7 @@ func (r *Recorder) Close() error {
 				r.index(snap, true)
 			}
 		}
+		r.shelf.end()
 		if err := r.file.Close(); r.err == nil {
 			r.err = err
 		}

@@ -54,6 +54,7 @@ type shelf struct {
 	mu    sync.RWMutex
 	parts []*part
 	from  uint32 // records that came before this one are not looked for here
+	ended bool   // nothing more is written
 }
 
 var errGone = errors.New("the file in which it stood is no longer there")
@@ -67,6 +68,20 @@ func (s *shelf) Holds(first, last uint32) bool {
 	}
 	oldest, newest := s.parts[0], s.parts[len(s.parts)-1]
 	return first >= max(s.from, oldest.base) && last < newest.base+newest.count
+}
+
+// Writes implements records.Home.
+func (s *shelf) Writes() bool {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	return !s.ended
+}
+
+// end says that nothing more is written.
+func (s *shelf) end() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.ended = true
 }
 
 // Load implements records.Home.
