@@ -91,6 +91,8 @@ type App struct {
 	meanings *bench.Meanings
 	dump     ui.Dump             // of the MCU's registers
 	findings [][]finding.Finding // by link
+	foundAt  time.Time
+	findTook time.Duration
 	notesTop int                 // first row of the notes that is shown
 	picked   int                 // of what the command line may become; -1: none
 	linted   [][]finding.Finding // those that the bench alone shows; nil: to be found anew
@@ -201,6 +203,9 @@ type checkedMsg struct {
 	err     error
 }
 
+// mostFollowed bounds what the ledger of registers takes between two pictures.
+const mostFollowed = 400
+
 // look takes a snapshot if something is new, and says whether it did.
 func (a *App) look() bool {
 	if a.snap != nil && a.version != 0 && a.store.Version() == a.version && a.snap.Now == a.Now() {
@@ -210,9 +215,17 @@ func (a *App) look() bool {
 	a.snap = a.store.Snapshot()
 	if a.ledger == nil || !a.ledger.Fits(a.bench) {
 		a.ledger, a.meanings = ledger.New(a.bench), a.bench.Meanings()
+		a.ledger.Most = mostFollowed
 	}
 	a.ledger.Update(a.snap)
-	a.find()
+	// Where looking for faults takes long, it is done less often: a twentieth of the time is
+	// enough for it.
+	if begun := time.Now(); !a.paced || a.findings == nil || a.linted == nil || begun.Sub(a.foundAt) > 20*a.findTook {
+		a.find()
+		a.foundAt, a.findTook = begun, time.Since(begun)
+	} else {
+		a.version = 0 // the newest was not looked at yet
+	}
 	return true
 }
 

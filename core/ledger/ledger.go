@@ -97,6 +97,8 @@ type Ledger struct {
 	begun bool
 	// Skipped: traffic was too fast to be counted; contents are the newest all the same.
 	Skipped bool
+	// Most bounds the records that one update looks at: of more the newest.
+	Most int
 }
 
 type links struct {
@@ -108,7 +110,7 @@ type links struct {
 
 // New gives an empty ledger for the parts of a bench; nil has none.
 func New(b *bench.Bench) *Ledger {
-	l := &Ledger{}
+	l := &Ledger{Most: mostAtOnce}
 	if b == nil {
 		return l
 	}
@@ -151,7 +153,7 @@ func (l *Ledger) Fits(b *bench.Bench) bool {
 	return true
 }
 
-// mostAtOnce bounds the records that one update looks at: of more the newest.
+// mostAtOnce is what Most is at first.
 const mostAtOnce = 1000
 
 // Update takes what is new in a capture of the bench's links.
@@ -160,13 +162,13 @@ func (l *Ledger) Update(snap *capture.Snapshot) {
 	if l.begun {
 		fresh = snap.Since(l.mark)
 	} else {
-		for i := max(snap.First(), snap.Len()-mostAtOnce); i < snap.Len(); i++ {
+		for i := max(snap.First(), snap.Len()-l.Most); i < snap.Len(); i++ {
 			fresh = append(fresh, i)
 		}
 	}
-	l.Skipped = l.Skipped || l.begun && len(fresh) > mostAtOnce
+	l.Skipped = l.Skipped || l.begun && len(fresh) > l.Most
 	l.mark, l.begun = snap.Mark(), true
-	for _, i := range fresh[max(len(fresh)-mostAtOnce, 0):] {
+	for _, i := range fresh[max(len(fresh)-l.Most, 0):] {
 		h := snap.Head(i)
 		if int(h.Link) >= len(l.links) {
 			continue

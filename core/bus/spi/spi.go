@@ -255,6 +255,7 @@ type Decoder struct {
 	lastAt   quantity.Time // newest clock edge
 	sampled  quantity.Time // newest sample
 	data     [2]*wire.Window
+	spans    [2]int // the first unknown stretch of each that is not over
 }
 
 // NewDecoder gives a decoder; the device is the end that the select line
@@ -294,7 +295,7 @@ func (d *Decoder) Feed(lines []wire.Window, sink record.Sink) {
 	// A clock or a select whose level isn't known rests.
 	known := lines[0].Known(d.set.ClockIdleHigh)
 	clock := cursor{tog: known.Toggles, high: known.High}
-	d.data = [2]*wire.Window{}
+	d.data, d.spans = [2]*wire.Window{}, [2]int{}
 	for i := range d.data {
 		if len(lines[1+i].Unknown) > 0 {
 			d.data[i] = &lines[1+i]
@@ -417,10 +418,16 @@ func (d *Decoder) take(t quantity.Time, out, in bool, sink record.Sink) {
 		if w == nil || k == 1 && d.set.Shared {
 			continue
 		}
-		switch symbol := w.Symbol(t); {
-		case symbol == 'z' && (k == 1 || d.set.Shared && d.turned()):
+		// Samples come in the order of time.
+		for d.spans[k] < len(w.Unknown) && w.Unknown[d.spans[k]].To <= t {
+			d.spans[k]++
+		}
+		if d.spans[k] == len(w.Unknown) || w.Unknown[d.spans[k]].From > t {
+			continue
+		}
+		if w.Unknown[d.spans[k]].Open && (k == 1 || d.set.Shared && d.turned()) {
 			open = 1 // nobody answers: on a line that several parts share that is no fault
-		case symbol > '1':
+		} else {
 			d.unknown = true
 		}
 	}
