@@ -11,19 +11,42 @@ import (
 	"gavrix.org/gavrix/core/wire"
 )
 
-// Group are figures of records of one kind on a link: of one identifier, address, device or
-// sender.
-type Group struct {
+// Key is what makes records of a link alike: an identifier, an address, a device or a sender.
+type Key struct {
 	Link     uint16
 	ID       uint32
 	Extended bool
 	Frame    bool // it has an identifier
 	// Addressed: ID is the address on an I2C bus.
 	Addressed bool
-	From      record.End
-	Count     int
-	Bytes     int
-	Bad       int
+	From      record.End // of a frame nobody: an identifier may have several senders
+	Kind      record.Kind
+}
+
+// KeyOf gives the key of a record; ok is false for what is no traffic.
+func KeyOf(r *record.Record) (k Key, ok bool) {
+	if !r.Traffic() || r.Kind == record.Flow {
+		return Key{}, false
+	}
+	k = Key{Link: r.Link, From: r.From, Kind: r.Kind}
+	switch {
+	case r.Kind == record.Frame && r.Attr&record.Incomplete == 0:
+		k.Frame, k.ID, k.Extended, k.From = true, r.ID, r.Attr&record.Extended != 0, record.Nobody
+	case r.Kind == record.Transaction && len(r.Back) > 0 && len(r.Data) > 0 && r.Bits == 0 && r.Back[0]&record.Addressing != 0:
+		k.Addressed, k.ID = true, uint32(r.Data[0]>>1)
+		if r.Data[0]&0xf8 == 0xf0 && len(r.Data) > 1 {
+			k.ID = uint32(r.Data[0]>>1&3)<<8 | uint32(r.Data[1])
+		}
+	}
+	return k, true
+}
+
+// Group are figures of records of one key; From is who sent the first of them.
+type Group struct {
+	Key
+	Count int
+	Bytes int
+	Bad   int
 	// Flags counts error marks, by their number.
 	Flags [32]int
 	// Period is from the begin of one to the begin of the next.
@@ -43,41 +66,23 @@ func (g *Group) Jitter() quantity.Time {
 	return max(g.Period.Most-g.Period.Mean, g.Period.Mean-g.Period.Least)
 }
 
-// missingAfter is how many periods without a record make one missing.
-const missingAfter = 3
+// MissingAfter is how many periods without a record make one missing.
+const MissingAfter = 3
 
 // Groups gives the figures of records of a stretch, by link and then by what they are: a frame's
 // identifier, else who sent it, or the device of a transaction.
 func Groups(rs []*record.Record) []*Group {
-	type key struct {
-		link uint16
-		id   uint32
-		ext  bool
-		from record.End
-		kind record.Kind
-	}
-	by := map[key]*Group{}
+	by := map[Key]*Group{}
 	var out []*Group
 	for _, r := range rs {
-		if !r.Traffic() || r.Kind == record.Flow {
+		k, ok := KeyOf(r)
+		if !ok {
 			continue
-		}
-		k := key{link: r.Link, from: r.From, kind: r.Kind}
-		frame := r.Kind == record.Frame && r.Attr&record.Incomplete == 0
-		if frame {
-			k.id, k.ext, k.from = r.ID, r.Attr&record.Extended != 0, 0
-		}
-		address := uint32(0)
-		addressed := r.Kind == record.Transaction && len(r.Back) > 0 && len(r.Data) > 0 && r.Bits == 0 && r.Back[0]&record.Addressing != 0
-		if addressed {
-			if address = uint32(r.Data[0] >> 1); r.Data[0]&0xf8 == 0xf0 && len(r.Data) > 1 {
-				address = uint32(r.Data[0]>>1&3)<<8 | uint32(r.Data[1])
-			}
-			k.id = address
 		}
 		g := by[k]
 		if g == nil {
-			g = &Group{Link: r.Link, ID: r.ID | address, Extended: k.ext, Frame: frame, Addressed: addressed, From: r.From, First: r.Start}
+			g = &Group{Key: k, First: r.Start}
+			g.From = r.From
 			by[k] = g
 			out = append(out, g)
 		}
@@ -95,7 +100,7 @@ func Groups(rs []*record.Record) []*Group {
 			slices.Sort(sorted)
 			usual := sorted[len(sorted)/2]
 			for _, p := range periods {
-				if p > missingAfter*usual {
+				if p > MissingAfter*usual {
 					g.Missing++
 					g.Longest = max(g.Longest, p)
 				}

@@ -1,0 +1,219 @@
+// Package comb follows what comes again and again on a link, by what it is: an identifier, an
+// address, a device or a sender. Each is a comb whose teeth are arrivals: with its period, what
+// is missing between them, and which of its bytes change.
+package comb
+
+import (
+	"cmp"
+	"slices"
+
+	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/records"
+	"gavrix.org/gavrix/core/stats"
+)
+
+// Tooth is one arrival.
+type Tooth struct {
+	Start, End quantity.Time
+	Bad        bool // with an error mark
+}
+
+// Row is what came of one key.
+type Row struct {
+	stats.Key
+	Count, Bad int
+	// Sender is who sent the latest; Senders says that there were several.
+	Sender  record.End
+	Senders bool
+	// Latest is the newest one, Before the one that had other bytes before it.
+	Latest, Before record.Record
+	// Varies says of each byte whether it ever changed, Fresh whether it did since Seen.
+	Varies, Fresh []bool
+	teeth         []Tooth // the newest, in the order of their starts
+	usual         quantity.Time
+	usualOf       int // teeth when it was reckoned
+}
+
+// mostTeeth bounds the teeth that are kept of a row; the older half goes then.
+const mostTeeth = 4096
+
+// Comb follows a link, or all of them. It is not safe for use by several goroutines.
+type Comb struct {
+	rows  []*Row
+	by    map[stats.Key]*Row
+	trail records.Trail
+	wants func(r *record.Record) bool
+}
+
+// New gives a comb of the records that are wanted.
+func New(wants func(r *record.Record) bool) *Comb {
+	return &Comb{by: map[stats.Key]*Row{}, wants: wants}
+}
+
+// Behind is how many records wait to be taken.
+func (c *Comb) Behind() int { return c.trail.Behind }
+
+// Take takes what came since the last time, so many records at most, and says whether more wait.
+func (c *Comb) Take(s *capture.Snapshot, most int) (more bool) {
+	fresh, more := c.trail.Next(&s.Reader, most)
+	for _, i := range fresh {
+		r := s.At(i)
+		if k, ok := stats.KeyOf(r); ok && c.wants(r) {
+			c.put(k, r)
+		}
+	}
+	return more
+}
+
+func (c *Comb) put(k stats.Key, r *record.Record) {
+	x := c.by[k]
+	if x == nil {
+		x = &Row{Key: k, Sender: r.From, Latest: *r, Varies: make([]bool, len(r.Data)), Fresh: make([]bool, len(r.Data))}
+		c.by[k] = x
+		at, _ := slices.BinarySearchFunc(c.rows, x, func(a, b *Row) int {
+			return cmp.Or(cmp.Compare(a.Link, b.Link), cmp.Compare(a.ID, b.ID), cmp.Compare(a.From, b.From), cmp.Compare(a.Kind, b.Kind))
+		})
+		c.rows = slices.Insert(c.rows, at, x)
+	}
+	x.Count++
+	x.Senders = x.Senders || r.From != x.Sender
+	x.Sender = r.From
+	bad := r.AllFlags() != 0
+	if bad {
+		x.Bad++
+	}
+	t := Tooth{r.Start, r.End, bad}
+	at := len(x.teeth)
+	for at > 0 && x.teeth[at-1].Start > t.Start {
+		at--
+	}
+	x.teeth = slices.Insert(x.teeth, at, t)
+	if len(x.teeth) > mostTeeth {
+		x.teeth = slices.Clone(x.teeth[mostTeeth/2:])
+	}
+	if r.Start < x.Latest.Start {
+		return // it came late: what is newer stays
+	}
+	changed := len(r.Data) != len(x.Latest.Data)
+	for n := len(r.Data); len(x.Varies) < n; {
+		// It was not there before.
+		x.Varies, x.Fresh = append(x.Varies, true), append(x.Fresh, true)
+	}
+	for i, b := range r.Data {
+		if i < len(x.Latest.Data) && b != x.Latest.Data[i] {
+			x.Varies[i], x.Fresh[i], changed = true, true, true
+		}
+	}
+	if changed {
+		x.Before = x.Latest
+	}
+	x.Latest = *r
+}
+
+// Rows gives what came, in the order of links and identifiers.
+func (c *Comb) Rows() []*Row { return c.rows }
+
+// Seen takes note that somebody has seen what changed.
+func (r *Row) Seen() {
+	for i := range r.Fresh {
+		r.Fresh[i] = false
+	}
+}
+
+// mostReckoned is of how many of the newest teeth the usual period is the median.
+const mostReckoned = 101
+
+// Usual gives the usual period, from start to start; 0 where there are fewer than three teeth.
+func (r *Row) Usual() quantity.Time {
+	if r.usualOf == r.Count {
+		return r.usual
+	}
+	r.usual, r.usualOf = 0, r.Count
+	teeth := r.teeth[max(0, len(r.teeth)-mostReckoned):]
+	if len(teeth) < 3 {
+		return 0
+	}
+	var periods []quantity.Time
+	for i := 1; i < len(teeth); i++ {
+		periods = append(periods, teeth[i].Start-teeth[i-1].Start)
+	}
+	slices.Sort(periods)
+	r.usual = periods[len(periods)/2]
+	return r.usual
+}
+
+// Jitter gives how far the newest periods that are no gaps were from the usual one, at most.
+func (r *Row) Jitter() quantity.Time {
+	usual, most := r.Usual(), quantity.Time(0)
+	teeth := r.teeth[max(0, len(r.teeth)-mostReckoned):]
+	for i := 1; i < len(teeth); i++ {
+		p := teeth[i].Start - teeth[i-1].Start
+		if 2*p < 3*usual {
+			most = max(most, p-usual, usual-p)
+		}
+	}
+	return most
+}
+
+// Teeth gives those that touch a stretch of time.
+func (r *Row) Teeth(from, to quantity.Time) []Tooth {
+	var out []Tooth
+	for i := len(r.teeth) - 1; i >= 0; i-- {
+		t := r.teeth[i]
+		if t.Start < to && t.End >= from {
+			out = append(out, t)
+		} else if t.Start < from-quantity.Second {
+			break
+		}
+	}
+	slices.Reverse(out)
+	return out
+}
+
+// Tick is a time at which something should have come and did not.
+type Tick struct {
+	At quantity.Time
+	// Missing: none came for stats.MissingAfter periods; else one may only be late.
+	Missing bool
+}
+
+// Ticks gives the times in a stretch at which a tooth is not where one was expected, up to the
+// time now: one and a half periods behind the tooth before it is looked for.
+func (r *Row) Ticks(from, to, now quantity.Time) []Tick {
+	usual := r.Usual()
+	if usual <= 0 {
+		return nil
+	}
+	var out []Tick
+	gap := func(a, b quantity.Time) {
+		if 2*(b-a) < 3*usual || b < from || a > to {
+			return
+		}
+		missing := b-a > stats.MissingAfter*usual
+		first := max(1, int64((from-a)/usual))
+		for k := quantity.Time(first); a+k*usual <= b-usual/2 && a+k*usual <= to; k++ {
+			if at := a + k*usual; at >= from {
+				out = append(out, Tick{at, missing})
+			}
+		}
+	}
+	for i := 1; i < len(r.teeth); i++ {
+		gap(r.teeth[i-1].Start, r.teeth[i].Start)
+	}
+	if n := len(r.teeth); n > 0 {
+		gap(r.teeth[n-1].Start, now)
+	}
+	return out
+}
+
+// Overdue gives for how long none has come that should have, once that is longer than
+// stats.MissingAfter periods; 0 where none is missing.
+func (r *Row) Overdue(now quantity.Time) quantity.Time {
+	usual := r.Usual()
+	if n := len(r.teeth); usual > 0 && now-r.teeth[n-1].Start > stats.MissingAfter*usual {
+		return now - r.teeth[n-1].Start
+	}
+	return 0
+}
