@@ -83,19 +83,21 @@ type App struct {
 	stale bool
 	drawn time.Time
 
-	trigger  sim.Trigger // what the views stop at, with real ports; nil: nothing
-	ticks    int
-	snap     *capture.Snapshot
-	version  uint64
-	ledger   *ledger.Ledger
-	meanings *bench.Meanings
-	dump     ui.Dump             // of the MCU's registers
-	findings [][]finding.Finding // by link
-	foundAt  time.Time
-	findTook time.Duration
-	notesTop int                 // first row of the notes that is shown
-	picked   int                 // of what the command line may become; -1: none
-	linted   [][]finding.Finding // those that the bench alone shows; nil: to be found anew
+	moment    moment
+	reactions []*reaction
+	trigger   sim.Trigger // what the views stop at, with real ports; nil: nothing
+	ticks     int
+	snap      *capture.Snapshot
+	version   uint64
+	ledger    *ledger.Ledger
+	meanings  *bench.Meanings
+	dump      ui.Dump             // of the MCU's registers
+	findings  [][]finding.Finding // by link
+	foundAt   time.Time
+	findTook  time.Duration
+	notesTop  int                 // first row of the notes that is shown
+	picked    int                 // of what the command line may become; -1: none
+	linted    [][]finding.Finding // those that the bench alone shows; nil: to be found anew
 
 	link     int
 	timing   *timing.View // its frame is what :draw saves where the view has no picture
@@ -284,18 +286,20 @@ func (a *App) update(msg tea.Msg) tea.Cmd {
 	var cmd tea.Cmd
 	switch m := msg.(type) {
 	case tickMsg:
-		if new, halted := a.look(), a.halted(); new || halted {
+		new, halted := a.look(), a.halted()
+		reacted := a.react()
+		if new || halted || reacted != nil {
 			a.draw()
 		}
 		a.ticks++
 		if a.ticks%3 == 0 && a.ticks < mostAsked {
 			// A change of size just at the start goes by unheard.
-			return tea.Batch(tick(), tea.RequestWindowSize)
+			return tea.Batch(tick(), reacted, tea.RequestWindowSize)
 		}
 		if t, ok := a.current().(ui.Ticker); ok {
-			return tea.Batch(tick(), t.Tick(a))
+			return tea.Batch(tick(), reacted, t.Tick(a))
 		}
-		return tick()
+		return tea.Batch(tick(), reacted)
 	case settleMsg:
 		if a.stale {
 			a.look()
@@ -457,9 +461,6 @@ func (a *App) Settings(link int) []bus.Settings {
 
 // doLimit is how long something that was asked of a link is waited for.
 const doLimit = 10 * time.Second
-
-// Ledger implements ui.Host.
-func (a *App) Ledger() *ledger.Ledger { return a.ledger }
 
 // Dump implements ui.Host.
 func (a *App) Dump() *ui.Dump { return &a.dump }

@@ -127,6 +127,9 @@ func (a *App) status(s cells.Area) {
 	if n, before := a.snap.Gone(); n > 0 {
 		x = s.Text(x+3, 0, cells.Doubt, fmt.Sprintf("records before %.1f s let go", before.Seconds()))
 	}
+	if a.moment.past != nil && a.current().Name() == "Registers" {
+		x = s.Text(x+3, 0, cells.Doubt, fmt.Sprintf("registers as at %s; Ctrl+G now", a.moment.at.Round(6)))
+	}
 	if a.recorder != nil {
 		if err := a.recorder.Err(); err != nil {
 			x = s.Text(x+3, 0, cells.Bad, "recording stopped: "+err.Error())

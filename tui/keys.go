@@ -214,10 +214,10 @@ func (a *App) commands() []ui.Command {
 	}
 	for i, v := range a.views {
 		cs = append(cs, ui.Command{Name: strings.ToLower(v.view.Name()), Keys: []string{v.key}, Help: "the " + v.view.Name() + " view", Run: func(string) tea.Cmd {
-			a.view, a.focus = i, viewPane
-			return nil
+			return a.turnTo(i)
 		}})
 	}
+	cs = append(cs, a.momentCommands()...)
 	if a.bench != nil {
 		cs = append(cs, a.benchCommands()...)
 	}
@@ -348,6 +348,12 @@ func (a *App) triggerOf(arg string) (sim.Trigger, error) {
 		return capture.NewTrigger(now, capture.Condition{Bytes: text}), err
 	}
 	want, err := capture.ParseCondition(arg, check.ParseText)
+	if err == nil && want.Line != "" {
+		_, _, err = now.Meta().Find(want.Line)
+	}
+	if want.Line != "" && err != nil {
+		return nil, err
+	}
 	if err == nil && want.Bytes == nil {
 		return capture.NewTrigger(now, want), nil
 	}
@@ -445,8 +451,7 @@ func (a *App) planHelp() string {
 func (a *App) viewNamed(arg string) tea.Cmd {
 	for i, v := range a.views {
 		if strings.EqualFold(v.view.Name(), arg) || v.key == arg {
-			a.view, a.focus = i, viewPane
-			return nil
+			return a.turnTo(i)
 		}
 	}
 	a.Warn("there is no view %q", arg)

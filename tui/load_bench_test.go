@@ -37,7 +37,7 @@ type round struct {
 	stop    *atomic.Bool
 }
 
-func (r *round) Names() []string      { return r.names }
+func (r *round) Names() []string     { return r.names }
 func (r *round) Select(lines ...int) { r.chosen = lines }
 
 func (r *round) Next() ([]wire.Window, error) {

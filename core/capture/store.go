@@ -270,6 +270,11 @@ func (s *Store) Zero(link uint16, now quantity.Time) {
 	s.version.Add(1)
 }
 
+// Note writes down something about a moment on a link.
+func (s *Store) Note(link uint16, at quantity.Time, text string) {
+	s.Put(&record.Record{Kind: record.Note, Link: link, Origin: record.FromGavrix, Start: at, End: at, Text: text})
+}
+
 // Levels adds the window that follows the last one of a line.
 func (s *Store) Levels(line int, w *wire.Window) {
 	s.mu.Lock()

@@ -22,10 +22,16 @@ type Condition struct {
 	ID       uint32 // of a can frame
 	HasID    bool
 	Extended bool
+	// Line is LINK.ROLE of which levels are looked at: for an edge, or for a pulse that is
+	// shorter than Under or longer than Over, of the level High.
+	Line        string
+	Edge        bool
+	High        bool // the edge rises, the pulse is high
+	Under, Over quantity.Time
 }
 
 // ConditionHelp says how conditions are written.
-const ConditionHelp = "error; the name of a mark, as parity; not acknowledged; gap 5 ms; id 2A0; a text; or a filter"
+const ConditionHelp = "error; the name of a mark, as parity; not acknowledged; gap 5 ms; id 2A0; rises hull.clock; falls LINE; high under 2 us on LINE; low over 5 ms on LINE; a text; or a filter"
 
 // ParseCondition reads a condition; text reads what is none of the words.
 func ParseCondition(s string, text func(string) ([]byte, error)) (Condition, error) {
@@ -48,6 +54,9 @@ func ParseCondition(s string, text func(string) ([]byte, error)) (Condition, err
 		}
 		return Condition{ID: uint32(id), HasID: true, Extended: len(rest) > 3 || id > 0x7ff}, nil
 	}
+	if c, is, err := parseLevels(word, rest); is {
+		return c, err
+	}
 	if f := record.ParseFlags(s); f != 0 {
 		return Condition{Flags: f}, nil
 	}
@@ -58,6 +67,55 @@ func ParseCondition(s string, text func(string) ([]byte, error)) (Condition, err
 	return Condition{Bytes: b}, err
 }
 
+// parseLevels reads a condition on the levels of a line; is: it is one.
+func parseLevels(word, rest string) (c Condition, is bool, err error) {
+	switch word {
+	case "rises", "falls":
+		if rest == "" || strings.Contains(rest, " ") {
+			return c, false, nil
+		}
+		return Condition{Line: rest, Edge: true, High: word == "rises"}, true, nil
+	case "high", "low":
+		than, more, _ := strings.Cut(rest, " ")
+		span, line, has := strings.Cut(more, " on ")
+		if than != "under" && than != "over" {
+			return c, false, nil
+		}
+		t, err := quantity.ParseSpan(span)
+		switch {
+		case !has || line == "":
+			err = fmt.Errorf("name the line, as: %s %s 2 us on hull.clock", word, than)
+		case err == nil && t == 0:
+			err = fmt.Errorf("a pulse is longer than 0")
+		}
+		c = Condition{Line: line, High: word == "high", Under: t}
+		if than == "over" {
+			c.Under, c.Over = 0, t
+		}
+		return c, true, err
+	}
+	return c, false, nil
+}
+
+// Find says which link and role a line named LINK.ROLE is.
+func (m *Meta) Find(line string) (link uint16, role int, err error) {
+	var all []string
+	for i := range m.Links {
+		l := &m.Links[i]
+		for k, r := range l.Roles {
+			if k >= len(l.Lines) || l.Lines[k] < 0 {
+				continue
+			}
+			if name := l.Name + "." + r; name == line {
+				return uint16(i), k, nil
+			} else {
+				all = append(all, name)
+			}
+		}
+	}
+	return 0, 0, fmt.Errorf("there is no line %q; there are %s", line, strings.Join(all, ", "))
+}
+
 // Trigger waits for something in a capture that grows. What is there when it is armed
 // does not count.
 type Trigger struct {
@@ -66,11 +124,15 @@ type Trigger struct {
 	bad   map[Direction]uint64
 	ended map[uint16]quantity.Time // the newest traffic of each link, for a gap
 	mark  records.Mark             // what came after it was not looked at yet
+	// Of a line: up to when its levels were looked at, and its last edge before that.
+	looked quantity.Time
+	edge   quantity.Time
+	edged  bool
 }
 
 // NewTrigger arms a trigger.
 func NewTrigger(s *Snapshot, want Condition) *Trigger {
-	t := &Trigger{want: want, armed: s.Now, bad: map[Direction]uint64{}, ended: map[uint16]quantity.Time{}, mark: s.Mark()}
+	t := &Trigger{want: want, armed: s.Now, bad: map[Direction]uint64{}, ended: map[uint16]quantity.Time{}, mark: s.Mark(), looked: s.Now, edge: s.Now}
 	for d, c := range s.counters {
 		t.bad[d] = c.Bad
 		t.ended[d.Link] = max(t.ended[d.Link], c.Last)
@@ -81,6 +143,9 @@ func NewTrigger(s *Snapshot, want Condition) *Trigger {
 // Fired says whether what is waited for is in the capture, on which link and at
 // what time it was complete.
 func (t *Trigger) Fired(s *Snapshot) (link uint16, at quantity.Time, ok bool) {
+	if t.want.Line != "" {
+		return t.levels(s)
+	}
 	if t.want.Any {
 		for d, c := range s.counters {
 			if c.Bad > t.bad[d] && (!ok || c.LastBad < at) {
@@ -102,6 +167,44 @@ func (t *Trigger) Fired(s *Snapshot) (link uint16, at quantity.Time, ok bool) {
 		if at, ok := t.in(&s.Running[i]); ok {
 			return s.Running[i].Link, at, true
 		}
+	}
+	return 0, 0, false
+}
+
+// levels looks for an edge or a pulse on a line.
+func (t *Trigger) levels(s *Snapshot) (link uint16, at quantity.Time, ok bool) {
+	link, role, err := s.Meta().Find(t.want.Line)
+	if err != nil {
+		return 0, 0, false
+	}
+	kept, has := s.Kept(link, role)
+	if !has || kept.To <= t.looked {
+		return 0, 0, false
+	}
+	w, _ := s.Window(link, role, t.looked, kept.To)
+	level := w.High
+	for _, e := range w.Toggles {
+		level = !level
+		switch long := e - t.edge; {
+		case t.want.Edge:
+			ok = level == t.want.High
+		case level == t.want.High || !t.edged: // a pulse of the other level ended, or one that began before
+		case t.want.Under > 0:
+			ok = long < t.want.Under
+		default:
+			ok = long > t.want.Over
+		}
+		t.edge, t.edged = e, true
+		if ok {
+			t.looked = e + 1
+			return link, e, true
+		}
+	}
+	t.looked = kept.To
+	// One that goes on is long enough before it ends.
+	if t.want.Over > 0 && t.edged && level == t.want.High && kept.To-t.edge > t.want.Over {
+		t.edged = false
+		return link, t.edge + t.want.Over, true
 	}
 	return 0, 0, false
 }

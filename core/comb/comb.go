@@ -125,7 +125,9 @@ func (r *Row) Seen() {
 // mostReckoned is of how many of the newest teeth the usual period is the median.
 const mostReckoned = 101
 
-// Usual gives the usual period, from start to start; 0 where there are fewer than three teeth.
+// Usual gives the usual period, from start to start; 0 where there are fewer than three teeth, or
+// none is usual: where more than a quarter of the periods are half as long again, or shorter than
+// half.
 func (r *Row) Usual() quantity.Time {
 	if r.usualOf == r.Count {
 		return r.usual
@@ -140,7 +142,16 @@ func (r *Row) Usual() quantity.Time {
 		periods = append(periods, teeth[i].Start-teeth[i-1].Start)
 	}
 	slices.Sort(periods)
-	r.usual = periods[len(periods)/2]
+	usual := periods[len(periods)/2]
+	others := 0
+	for _, p := range periods {
+		if 2*p >= 3*usual || 2*p < usual {
+			others++
+		}
+	}
+	if 4*others <= len(periods) {
+		r.usual = usual
+	}
 	return r.usual
 }
 

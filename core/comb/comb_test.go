@@ -27,7 +27,7 @@ func TestTheMissingOnesAreFound(t *testing.T) {
 		jitter := int64(period) / 60
 		n := rapid.IntRange(60, 200).Draw(rt, "frames")
 		out := map[int]bool{}
-		for range rapid.IntRange(0, 3).Draw(rt, "gaps") {
+		for range rapid.IntRange(0, 2).Draw(rt, "gaps") {
 			from := rapid.IntRange(5, n-5).Draw(rt, "gap at")
 			for k := range rapid.IntRange(1, 5).Draw(rt, "gap of") {
 				out[from+k] = true
@@ -86,6 +86,21 @@ func TestTheMissingOnesAreFound(t *testing.T) {
 		}
 		require.Equal(rt, n-1-last >= stats.MissingAfter, r.Overdue(now) > 0)
 	})
+}
+
+// TestNoPeriodIsUsual: what comes in pairs has none, and nothing of it is missing.
+func TestNoPeriodIsUsual(t *testing.T) {
+	store := capture.NewStore(meta)
+	for i := range 60 {
+		at := quantity.Time(i/2*100 + i%2*17)
+		store.Put(&record.Record{Kind: record.Frame, ID: 1, Seen: record.Tap, Start: at, End: at + 1})
+	}
+	c := New(any)
+	c.Take(store.Snapshot(), 100)
+	r := c.Rows()[0]
+	assert.Zero(t, r.Usual())
+	assert.Empty(t, r.Ticks(0, 10_000, 10_000))
+	assert.Zero(t, r.Overdue(10_000))
 }
 
 func TestChangesStayMarkedUntilSeen(t *testing.T) {

@@ -55,6 +55,7 @@ func init() {
 		{"traffic", "all that went over a bus", []record.Kind{record.Chars, record.Frame, record.Transaction, record.Flow}},
 		{"changes", "settings that were changed, wires that were cut", []record.Kind{record.Changed}},
 		{"checks", "outcomes of checks", []record.Kind{record.Verdict}},
+		{"notes", "what was written down about a moment", []record.Kind{record.Note}},
 		{"inputs", "what was put into the simulation", []record.Kind{record.Input}},
 		{"flow", "ends that say whether they can receive", []record.Kind{record.Flow}},
 		{"port", "ports that were lost, and came back", []record.Kind{record.Opened, record.Lost, record.Gap, record.Returned}},
@@ -78,6 +79,7 @@ func Help() []string {
 		fmt.Sprintf("%-40s %s", "VALUE = < > <= >= != QUANTITY", "with such a content; words of codes too"),
 		fmt.Sprintf("%-40s %s", "VALUE between QUANTITY and QUANTITY", "with a content from one to the other"),
 		fmt.Sprintf("%-40s %s", "VALUE changes, rises, falls", "with another content than before"),
+		fmt.Sprintf("%-40s %s", "VALUE crosses QUANTITY", "that went over it, or under it"),
 		fmt.Sprintf("%-40s %s", "VALUE written, read", "put there by the MCU, or by the part"),
 		fmt.Sprintf("%-40s %s", "… and …, … or …, not …, ( … )", "joined; clauses without a word between them must all hold"),
 		fmt.Sprintf("%-40s %s", "…, then … [within TIME]", "a record behind another one"))

@@ -152,11 +152,11 @@ func (p *parser) with(name string) test {
 }
 
 var compares = []string{"=", "!=", "≠", "<", ">", "<=", ">=", "≤", "≥"}
-var valueVerbs = []string{"between", "changes", "rises", "falls", "written", "read"}
+var valueVerbs = []string{"between", "changes", "rises", "falls", "crosses", "written", "read"}
 
 // isVerb says whether what follows is said of a value.
 func (p *parser) isVerb() bool {
-	return p.is(compares...) || p.is("between", "rises", "falls", "written")
+	return p.is(compares...) || p.is("between", "rises", "falls", "crosses", "written")
 }
 
 // value reads what is said of a value.
@@ -190,6 +190,17 @@ func (p *parser) value(name token, v *values.Name) (test, *Error) {
 		return before(func(old, now *values.Sample) bool { return now.Numeric && old.Numeric && now.Number > old.Number }), nil
 	case p.take("falls"):
 		return before(func(old, now *values.Sample) bool { return now.Numeric && old.Numeric && now.Number < old.Number }), nil
+	case p.take("crosses"):
+		to, err := p.amount(v)
+		if err != nil {
+			return nil, err
+		}
+		if to.isText {
+			return nil, p.fault(p.tokens[p.at-1], "write a number: words have no order", "%q can't be crossed", to.text)
+		}
+		return before(func(old, now *values.Sample) bool {
+			return now.Numeric && old.Numeric && (old.Number < to.number) != (now.Number < to.number)
+		}), nil
 	case p.take("written"):
 		return some(func(s *values.Sample, _ *cell) bool { return s.Wrote }), nil
 	case p.take("read"):

@@ -169,27 +169,48 @@ func (l *Ledger) Update(snap *capture.Snapshot) {
 	l.Skipped = l.Skipped || l.begun && len(fresh) > l.Most
 	l.mark, l.begun = snap.Mark(), true
 	for _, i := range fresh[max(len(fresh)-l.Most, 0):] {
-		h := snap.Head(i)
-		if int(h.Link) >= len(l.links) {
-			continue
-		}
-		switch x := l.links[h.Link]; {
-		case h.Kind == record.Transaction && len(x.parts) > 0:
-			l.take(snap.At(i))
-		case h.Kind == record.Changed:
-			// What was proven with other settings is to be proven again.
-			for _, k := range x.known {
-				k.identity = NotAsked
-			}
-		}
-		if l.links[h.Link].some {
-			l.talk(snap.At(i))
+		l.record(snap, i)
+	}
+	l.wait(snap.Now)
+}
+
+// Until takes the records that ended up to a time, so many of the newest of them at most.
+func (l *Ledger) Until(snap *capture.Snapshot, at quantity.Time, most int) {
+	to := snap.IndexAt(at + 1)
+	from := max(snap.First(), to-most)
+	l.Skipped = from > snap.First()
+	for i := from; i < to; i++ {
+		l.record(snap, i)
+	}
+	l.wait(at)
+}
+
+// record takes the record with a number.
+func (l *Ledger) record(snap *capture.Snapshot, i int) {
+	h := snap.Head(i)
+	if int(h.Link) >= len(l.links) {
+		return
+	}
+	switch x := l.links[h.Link]; {
+	case h.Kind == record.Transaction && len(x.parts) > 0:
+		l.take(snap.At(i))
+	case h.Kind == record.Changed:
+		// What was proven with other settings is to be proven again.
+		for _, k := range x.known {
+			k.identity = NotAsked
 		}
 	}
+	if l.links[h.Link].some {
+		l.talk(snap.At(i))
+	}
+}
+
+// wait says which parts have yet to answer at a time.
+func (l *Ledger) wait(now quantity.Time) {
 	for i := range l.links {
 		for k, p := range l.links[i].parts {
 			if known := l.links[i].known[k]; p.Asked() {
-				known.waits = snap.Now < known.Asked+p.Map.Dialogue.Within
+				known.waits = now < known.Asked+p.Map.Dialogue.Within
 			}
 		}
 	}

@@ -27,9 +27,10 @@ const (
 	Transaction             // spi: from select to release; i2c: from start to stop
 	Frame                   // one can frame, error frame or overload frame
 	Flow                    // uart: an end says whether it can receive
+	Note                    // what somebody wrote down about a moment; Text is it
 )
 
-var kindNames = [...]string{"chars", "opened", "lost", "gap", "returned", "changed", "input", "verdict", "transaction", "frame", "flow"}
+var kindNames = [...]string{"chars", "opened", "lost", "gap", "returned", "changed", "input", "verdict", "transaction", "frame", "flow", "note"}
 
 func (k Kind) String() string {
 	if int(k) < len(kindNames) {

@@ -190,7 +190,7 @@ func simulatedRecord(m *capture.Meta, r *record.Record) bool {
 	if int(r.Link) >= len(m.Links) || m.Links[r.Link].Real {
 		return false
 	}
-	return !slices.Contains([]record.Kind{record.Verdict, record.Opened, record.Lost, record.Gap, record.Returned}, r.Kind)
+	return !slices.Contains([]record.Kind{record.Verdict, record.Note, record.Opened, record.Lost, record.Gap, record.Returned}, r.Kind)
 }
 
 // begins says whether a record that was cut off is the beginning of another.

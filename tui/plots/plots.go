@@ -144,6 +144,11 @@ func (v *View) Find(at quantity.Time, _ ui.Host) {
 	v.cursor, v.placed = at, true
 }
 
+// Selected implements ui.Selector.
+func (v *View) Selected() (from, to quantity.Time, ok bool) {
+	return v.cursor, v.cursor, v.placed && v.fixed
+}
+
 // Scene implements ui.Pictured.
 func (v *View) Scene(ui.Host) *scene.Scene {
 	if v.shown == nil {

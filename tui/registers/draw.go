@@ -129,7 +129,7 @@ func (v *View) drawText(a cells.Area, y int, h ui.Host, k *ledger.Part, t *devic
 		a.Text(max(x, c.means), y, cells.Quiet, fmt.Sprintf("text, %s", t.Access))
 		return
 	}
-	state := ui.Ago(h.Now() - e.At)
+	state := ui.Ago(h.Moment() - e.At)
 	if e.Wrote {
 		state = "as written  " + state
 	}
@@ -216,7 +216,7 @@ func (v *View) drawField(a cells.Area, y int, k *ledger.Part, r row, c columns, 
 // age says since when a content is known, how often it was written, and whether that is
 // all that is known of it.
 func age(h ui.Host, e *ledger.Entry) string {
-	s := ui.Ago(h.Now() - e.At)
+	s := ui.Ago(h.Moment() - e.At)
 	if e.Writes > 0 {
 		least := ""
 		if h.Ledger().Skipped {
@@ -261,7 +261,7 @@ func (v *View) drawValue(a cells.Area, y int, h ui.Host, k *ledger.Part, value *
 		text = shown
 	}
 	x := a.Text(contentAt, y, style, text)
-	state := ui.Ago(h.Now() - newest)
+	state := ui.Ago(h.Moment() - newest)
 	if oldest != newest && value.From == nil {
 		state = "its registers were read apart  " + state
 	}
@@ -323,7 +323,7 @@ func (v *View) drawDetail(a cells.Area, h ui.Host, p *operation.Part, k *ledger.
 		y++
 	}
 	if e.HasChanged && y < a.H {
-		a.Text(2, y, cells.Quiet, fmt.Sprintf("was %s until %s", r.reg.Hex(e.Was), ui.Ago(h.Now()-e.Changed)))
+		a.Text(2, y, cells.Quiet, fmt.Sprintf("was %s until %s", r.reg.Hex(e.Was), ui.Ago(h.Moment()-e.Changed)))
 		y++
 	}
 	if r.reg.About != "" && y < a.H {

@@ -71,6 +71,14 @@ func (f *finder) set(h ui.Host, text string) bool {
 
 // Tick implements ui.Ticker: it looks at what came, in the background.
 func (v *View) Tick(h ui.Host) tea.Cmd {
+	if v.combs != nil {
+		return tea.Batch(v.look(h), v.combs.tick(h, v.all, v.paused && v.has, v.selected.Start))
+	}
+	return v.look(h)
+}
+
+// look looks on for what fits the filter.
+func (v *View) look(h ui.Host) tea.Cmd {
 	f := &v.find
 	snap := h.Snapshot()
 	if f.text == "" || f.working || snap == nil {

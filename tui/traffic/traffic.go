@@ -34,6 +34,8 @@ type View struct {
 	open     bool // the selected line is unfolded
 	char     int  // the byte under the cursor in the unfolded line
 
+	anchor  *anchor // nil: none
+	combs   *combs  // nil: the list is shown
 	find    finder
 	send    *sender
 	plan    *plan           // what is sent by itself, or was
@@ -154,7 +156,12 @@ func (v *View) Draw(a cells.Area, h ui.Host) {
 		v.plan.draw(a, y)
 		y++
 	}
+	y = v.pair(a, y, h)
 	bottom := a.H
+	if v.combs != nil {
+		v.combs.draw(a.Part(0, y, a.W, a.H-y), h, v.all, v.paused)
+		return
+	}
 	if v.find.entry != nil {
 		bottom -= entryHeight
 		v.find.draw(a.Part(0, bottom, a.W, a.H-bottom), h)
@@ -354,6 +361,23 @@ func (v *View) Find(at quantity.Time, h ui.Host) {
 	}
 }
 
+// Selected implements ui.Selector.
+func (v *View) Selected() (from, to quantity.Time, ok bool) {
+	if !v.paused || !v.has {
+		return 0, 0, false
+	}
+	from, to = v.selected.Start, v.selected.Start
+	for i := range v.lines {
+		if v.lines[i].Key == v.selected {
+			from, to = v.lines[i].At, v.lines[i].End
+		}
+	}
+	return from, to, true
+}
+
+// SelectedLink implements ui.Linked.
+func (v *View) SelectedLink() (uint16, bool) { return v.selected.Link, v.paused && v.has }
+
 // first selects the oldest line.
 func (v *View) first(h ui.Host) {
 	snap := h.Snapshot()
@@ -399,7 +423,12 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 	do := func(f func()) func(string) tea.Cmd {
 		return func(string) tea.Cmd { f(); return nil }
 	}
+	combs := ui.Command{Name: "comb", Keys: []string{"y"}, Help: "what comes again: periods, what is missing, what changes; or the list", Short: "comb", Run: do(v.turnComb)}
+	if v.combs != nil {
+		return append(v.combCommands(h), combs, ui.Command{Name: "all", Keys: []string{"a"}, Help: "all links together, or the selected one", Short: "all links", Run: do(func() { v.all = !v.all })})
+	}
 	cs := []ui.Command{
+		combs,
 		{Name: "older", Keys: []string{"up", "k"}, Help: "select the line before", Run: do(func() { v.move(-1) })},
 		{Name: "newer", Keys: []string{"down", "j"}, Help: "select the line after", Run: do(func() { v.move(1) })},
 		{Name: "page-older", Keys: []string{"pgup"}, Help: "a page back", Run: do(func() { v.move(-v.page) })},
@@ -412,6 +441,7 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 		{Name: "byte-right", Keys: []string{"right"}, Help: "byte after, in an unfolded line", Run: do(func() { v.char++ })},
 	}
 	cs = append(cs, v.findCommands(h)...)
+	cs = append(cs, v.pairCommands(h)...)
 	cs = append(cs, []ui.Command{
 		{Name: "dense", Keys: []string{"d"}, Help: "one row per line, in columns", Short: "dense", Run: do(func() { v.dense = !v.dense })},
 		{Name: "all", Keys: []string{"a"}, Help: "all links together, or the selected one", Short: "all links", Run: do(func() { v.all = !v.all })},

@@ -55,6 +55,8 @@ type Host interface {
 	Work(f func(ctx context.Context) Done) tea.Cmd
 	// Ledger is what the traffic tells of the registers of parts.
 	Ledger() *ledger.Ledger
+	// Moment is the time at which Ledger stands: the present, or what was selected in a view.
+	Moment() quantity.Time
 	// Meanings says what the records of the snapshot mean; nil: nothing is known.
 	Meanings() *bench.Meanings
 	// Dump is what the MCU's registers were seen to hold; never nil.
@@ -129,6 +131,19 @@ type Paster interface {
 // Finder is a view that can go to a time on the selected link.
 type Finder interface {
 	Find(at quantity.Time, h Host)
+}
+
+// Selector is a view in which a moment can be chosen: the other views go to it.
+type Selector interface {
+	// Selected gives when what is selected begins and ends; ok is false where the view
+	// follows the present.
+	Selected() (from, to quantity.Time, ok bool)
+}
+
+// Linked is a view in which what is selected may be on another link than the one that is
+// selected on the left.
+type Linked interface {
+	SelectedLink() (link uint16, ok bool)
 }
 
 // Controller is a view that can show the MCU's registers.

@@ -442,6 +442,11 @@ func (v *View) show(t quantity.Time) {
 // Find implements ui.Finder.
 func (v *View) Find(at quantity.Time, h ui.Host) { v.to(h, at) }
 
+// Selected implements ui.Selector.
+func (v *View) Selected() (from, to quantity.Time, ok bool) {
+	return v.cursor, v.cursor, v.placed && !v.follow
+}
+
 // to places the cursor at a time.
 func (v *View) to(h ui.Host, t quantity.Time) {
 	v.hold(h)
