@@ -99,21 +99,30 @@ func parseLevels(word, rest string) (c Condition, is bool, err error) {
 
 // Find says which link and role a line named LINK.ROLE is.
 func (m *Meta) Find(line string) (link uint16, role int, err error) {
-	var all []string
+	name, wanted, _ := strings.Cut(line, ".")
+	var links []string
 	for i := range m.Links {
 		l := &m.Links[i]
+		links = append(links, l.Name)
+		if l.Name != name {
+			continue
+		}
+		var roles []string
 		for k, r := range l.Roles {
 			if k >= len(l.Lines) || l.Lines[k] < 0 {
 				continue
 			}
-			if name := l.Name + "." + r; name == line {
+			if r == wanted {
 				return uint16(i), k, nil
-			} else {
-				all = append(all, name)
 			}
+			roles = append(roles, name+"."+r)
 		}
+		if roles == nil {
+			return 0, 0, fmt.Errorf("%s has no lines whose levels are known", name)
+		}
+		return 0, 0, fmt.Errorf("there is no line %q; there are %s", line, strings.Join(roles, ", "))
 	}
-	return 0, 0, fmt.Errorf("there is no line %q; there are %s", line, strings.Join(all, ", "))
+	return 0, 0, fmt.Errorf("%q is no line: write LINK.LINE; the links are %s", line, strings.Join(links, ", "))
 }
 
 // Trigger waits for something in a capture that grows. What is there when it is armed

@@ -125,33 +125,17 @@ func (r *Row) Seen() {
 // mostReckoned is of how many of the newest teeth the usual period is the median.
 const mostReckoned = 101
 
-// Usual gives the usual period, from start to start; 0 where there are fewer than three teeth, or
-// none is usual: where more than a quarter of the periods are half as long again, or shorter than
-// half.
+// Usual gives the usual period of the newest ones, from start to start, as stats.Usual.
 func (r *Row) Usual() quantity.Time {
 	if r.usualOf == r.Count {
 		return r.usual
 	}
-	r.usual, r.usualOf = 0, r.Count
-	teeth := r.teeth[max(0, len(r.teeth)-mostReckoned):]
-	if len(teeth) < 3 {
-		return 0
-	}
 	var periods []quantity.Time
+	teeth := r.teeth[max(0, len(r.teeth)-mostReckoned):]
 	for i := 1; i < len(teeth); i++ {
 		periods = append(periods, teeth[i].Start-teeth[i-1].Start)
 	}
-	slices.Sort(periods)
-	usual := periods[len(periods)/2]
-	others := 0
-	for _, p := range periods {
-		if 2*p >= 3*usual || 2*p < usual {
-			others++
-		}
-	}
-	if 4*others <= len(periods) {
-		r.usual = usual
-	}
+	r.usual, r.usualOf = stats.Usual(periods), r.Count
 	return r.usual
 }
 

@@ -51,6 +51,12 @@ func (f *Found) Look(s *capture.Snapshot, most int) (more bool) {
 // Skip passes over what waits to be looked at.
 func (f *Found) Skip(s *capture.Snapshot) {
 	f.Skipped += f.trail.Behind
+	for _, id := range f.near {
+		if id.End > f.upTo || f.Seen == 0 {
+			f.put(id)
+		}
+	}
+	f.near = nil
 	f.trail = records.TrailFrom(&s.Reader)
 }
 

@@ -66,6 +66,27 @@ func (g *Group) Jitter() quantity.Time {
 	return max(g.Period.Most-g.Period.Mean, g.Period.Mean-g.Period.Least)
 }
 
+// Usual gives the usual one of periods, their median; 0 where there are fewer than two, or none
+// is usual: where more than a quarter are half as long again, or shorter than half.
+func Usual(periods []quantity.Time) quantity.Time {
+	if len(periods) < 2 {
+		return 0
+	}
+	sorted := slices.Clone(periods)
+	slices.Sort(sorted)
+	usual := sorted[len(sorted)/2]
+	others := 0
+	for _, p := range periods {
+		if 2*p >= 3*usual || 2*p < usual {
+			others++
+		}
+	}
+	if 4*others > len(periods) {
+		return 0
+	}
+	return usual
+}
+
 // MissingAfter is how many periods without a record make one missing.
 const MissingAfter = 3
 
@@ -95,10 +116,7 @@ func Groups(rs []*record.Record) []*Group {
 			periods = append(periods, g.starts[i]-g.starts[i-1])
 		}
 		g.Period = wire.TimesOf(periods)
-		if len(periods) > 2 {
-			sorted := slices.Clone(periods)
-			slices.Sort(sorted)
-			usual := sorted[len(sorted)/2]
+		if usual := Usual(periods); usual > 0 {
 			for _, p := range periods {
 				if p > MissingAfter*usual {
 					g.Missing++

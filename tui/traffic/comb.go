@@ -322,7 +322,7 @@ func (v *View) recordsOf(h ui.Host) {
 	text := quoted(l.Name)
 	switch {
 	case r.Frame:
-		text += fmt.Sprintf(" identifier %X", r.ID)
+		text += " identifier " + keyText(r.Key)
 	case r.Kind == record.Transaction && r.Key.From >= record.Device:
 		text = quoted(l.EndName(r.Key.From))
 	case r.Key.From != record.Nobody:

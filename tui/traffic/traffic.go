@@ -325,6 +325,9 @@ func (v *View) line(a cells.Area, y, top, i int, meta *capture.Meta, h ui.Host) 
 		y = v.spineLine(a, y, i, link, h)
 		first = y
 	}
+	if v.anchor != nil && l.Key == v.anchor.key {
+		a.Put(0, y, cells.Strong, 'A')
+	}
 	if l.Key == v.selected && v.paused {
 		a.Mark(y)
 	}
