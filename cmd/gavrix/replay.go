@@ -73,6 +73,9 @@ func replay(ctx context.Context, path, out string) error {
 	if err != nil {
 		return err
 	}
+	if store.Meta.Part > 1 {
+		return fmt.Errorf("%s is file %d of a recording that was cut: what was put in before is not in it; a replay begins with file 1", path, store.Meta.Part)
+	}
 	snap := store.Snapshot()
 	b, err := sim.BenchOf(&store.Meta)
 	if err != nil {

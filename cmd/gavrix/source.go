@@ -110,6 +110,9 @@ func (o *sourceFlags) simulated(path string) (*bench.Bench, *capture.Snapshot, e
 // stretch reads --from and --to; to is the end of the traffic where it is not given.
 func stretch(from, to string, snap *capture.Snapshot) (a, b quantity.Time, err error) {
 	b = snap.Now
+	if n := snap.First(); snap.Meta().Part > 1 && n < snap.Len() {
+		a = snap.Head(n).Start // what was before is in other files
+	}
 	for _, x := range []struct {
 		name, text string
 		to         *quantity.Time

@@ -19,6 +19,9 @@ type Meta struct {
 	Files   map[string]string
 	Seed    uint64    // of the simulated world
 	Started time.Time // wall clock at time 0; zero for a simulation
+	// Part is the number of this file of a recording that was cut into several; 0 or 1 is
+	// the first.
+	Part int
 }
 
 // Link names one link of a capture, its ends and its lines.

@@ -27,8 +27,9 @@ type Row struct {
 	// Sender is who sent the latest; Senders says that there were several.
 	Sender  record.End
 	Senders bool
-	// Latest is the newest one, Before the one that had other bytes before it.
-	Latest, Before record.Record
+	// Latest is the newest one, Before the one that had other bytes before it, Whole the
+	// newest without an error mark.
+	Latest, Before, Whole record.Record
 	// Varies says of each byte whether it ever changed, Fresh whether it did since Seen.
 	Varies, Fresh []bool
 	teeth         []Tooth // the newest, in the order of their starts
@@ -96,6 +97,9 @@ func (c *Comb) put(k stats.Key, r *record.Record) {
 	if r.Start < x.Latest.Start {
 		return // it came late: what is newer stays
 	}
+	if !bad {
+		x.Whole = *r
+	}
 	changed := len(r.Data) != len(x.Latest.Data)
 	for n := len(r.Data); len(x.Varies) < n; {
 		// It was not there before.
@@ -125,26 +129,41 @@ func (r *Row) Seen() {
 // mostReckoned is of how many of the newest teeth the usual period is the median.
 const mostReckoned = 101
 
-// Usual gives the usual period of the newest ones, from start to start, as stats.Usual.
+// arrived gives the starts of the newest ones that came whole: one that failed and is sent again
+// is no arrival.
+func (r *Row) arrived() []quantity.Time {
+	var out []quantity.Time
+	for _, t := range r.teeth {
+		if !t.Bad {
+			out = append(out, t.Start)
+		}
+	}
+	return out
+}
+
+// periods gives those of the newest arrivals.
+func (r *Row) periods() []quantity.Time {
+	at := r.arrived()
+	at = at[max(0, len(at)-mostReckoned):]
+	var out []quantity.Time
+	for i := 1; i < len(at); i++ {
+		out = append(out, at[i]-at[i-1])
+	}
+	return out
+}
+
+// Usual gives the usual period of the newest arrivals, from start to start, as stats.Usual.
 func (r *Row) Usual() quantity.Time {
-	if r.usualOf == r.Count {
-		return r.usual
+	if r.usualOf != r.Count {
+		r.usual, r.usualOf = stats.Usual(r.periods()), r.Count
 	}
-	var periods []quantity.Time
-	teeth := r.teeth[max(0, len(r.teeth)-mostReckoned):]
-	for i := 1; i < len(teeth); i++ {
-		periods = append(periods, teeth[i].Start-teeth[i-1].Start)
-	}
-	r.usual, r.usualOf = stats.Usual(periods), r.Count
 	return r.usual
 }
 
 // Jitter gives how far the newest periods that are no gaps were from the usual one, at most.
 func (r *Row) Jitter() quantity.Time {
 	usual, most := r.Usual(), quantity.Time(0)
-	teeth := r.teeth[max(0, len(r.teeth)-mostReckoned):]
-	for i := 1; i < len(teeth); i++ {
-		p := teeth[i].Start - teeth[i-1].Start
+	for _, p := range r.periods() {
 		if 2*p < 3*usual {
 			most = max(most, p-usual, usual-p)
 		}
@@ -194,11 +213,12 @@ func (r *Row) Ticks(from, to, now quantity.Time) []Tick {
 			}
 		}
 	}
-	for i := 1; i < len(r.teeth); i++ {
-		gap(r.teeth[i-1].Start, r.teeth[i].Start)
+	came := r.arrived()
+	for i := 1; i < len(came); i++ {
+		gap(came[i-1], came[i])
 	}
-	if n := len(r.teeth); n > 0 {
-		gap(r.teeth[n-1].Start, now)
+	if n := len(came); n > 0 {
+		gap(came[n-1], now)
 	}
 	return out
 }
@@ -206,9 +226,9 @@ func (r *Row) Ticks(from, to, now quantity.Time) []Tick {
 // Overdue gives for how long none has come that should have, once that is longer than
 // stats.MissingAfter periods; 0 where none is missing.
 func (r *Row) Overdue(now quantity.Time) quantity.Time {
-	usual := r.Usual()
-	if n := len(r.teeth); usual > 0 && now-r.teeth[n-1].Start > stats.MissingAfter*usual {
-		return now - r.teeth[n-1].Start
+	usual, came := r.Usual(), r.arrived()
+	if n := len(came); usual > 0 && n > 0 && now-came[n-1] > stats.MissingAfter*usual {
+		return now - came[n-1]
 	}
 	return 0
 }

@@ -40,6 +40,7 @@ var allowed = map[string]string{
 	"core/recognise":         "core/bus core/bus/uart core/bus/pulse core/bus/spi core/bus/i2c core/bus/can core/quantity core/record core/wire",
 	"core/recognise/samples": "core/bus/uart core/bus/spi core/bus/i2c core/bus/can core/quantity core/recognise core/wire",
 	"core/stats":             "core/quantity core/record core/wire",
+	"core/comb":              "core/capture core/quantity core/record core/records core/stats",
 	"core/register":          "core/fault",
 	"core/intent":            "core/bus core/quantity core/record core/wire",
 	"core/decode":            "core/bench core/bus core/bus/all core/capture core/doc core/quantity core/recognise core/record core/wire core/wire/vcd core/wire/csv",

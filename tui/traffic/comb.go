@@ -121,7 +121,11 @@ func combName(meta *capture.Meta, b *bench.Bench, m *bench.Meanings, r *comb.Row
 	if b == nil {
 		return name, ""
 	}
-	all := m.Of(l.Name, &r.Latest)
+	shown := &r.Latest
+	if r.Count > r.Bad {
+		shown = &r.Whole
+	}
+	all := m.Of(l.Name, shown)
 	for _, x := range all {
 		if r.Addressed && x.Part != nil {
 			name = x.Part.Name

@@ -34,6 +34,7 @@ type description struct {
 	Links   []capture.Link    `json:"links"`
 	Bench   string            `json:"bench,omitempty"`
 	Files   map[string]string `json:"files,omitempty"`
+	Part    int               `json:"part,omitempty"`
 }
 
 // perPiece is the size of a piece of a description, perComment of a comment.

@@ -173,7 +173,7 @@ func (r *reader) describe() error {
 	if err := json.Unmarshal(text, &d); err != nil || len(d.Links) == 0 || len(d.Links) > mostLinks {
 		return ErrForeign
 	}
-	meta := capture.Meta{Lines: d.Lines, Links: d.Links, Bench: d.Bench, Seed: d.Seed, Files: d.Files}
+	meta := capture.Meta{Lines: d.Lines, Links: d.Links, Bench: d.Bench, Seed: d.Seed, Files: d.Files, Part: d.Part}
 	if err := meta.Check(); err != nil {
 		return fmt.Errorf("the capture is damaged: %w", err)
 	}

@@ -94,7 +94,11 @@ func (r *Recorder) begin() error {
 		return fmt.Errorf("the capture can't be recorded: %w", err)
 	}
 	out := &counted{Writer: bufio.NewWriterSize(f, 1<<16)}
-	w, err := NewWriter(out, &r.store.Meta)
+	meta := r.store.Meta
+	if r.limits.cuts() {
+		meta.Part = r.made + 1
+	}
+	w, err := NewWriter(out, &meta)
 	if err == nil {
 		err = errors.Join(w.Flush(), out.Flush())
 	}

@@ -29,7 +29,7 @@ func NewWriter(out io.Writer, meta *capture.Meta) (*Writer, error) {
 	if len(meta.Links) == 0 {
 		return nil, errors.New("a capture without links can't be saved")
 	}
-	d := description{Seed: meta.Seed, Lines: meta.Lines, Links: meta.Links, Bench: meta.Bench, Files: meta.Files}
+	d := description{Seed: meta.Seed, Lines: meta.Lines, Links: meta.Links, Bench: meta.Bench, Files: meta.Files, Part: meta.Part}
 	start := beginning(meta)
 	if !meta.Started.IsZero() {
 		d.Started = start.Format(time.RFC3339Nano)
