@@ -33,11 +33,14 @@ type Row struct {
 	// Varies says of each byte whether it ever changed, Fresh whether it did since Seen.
 	Varies, Fresh []bool
 	teeth         []Tooth // the newest, in the order of their starts
-	usual         quantity.Time
-	usualOf       int // teeth when it was reckoned
+	// came are the starts of the newest that came whole: one that failed and is sent again is
+	// no arrival.
+	came    []quantity.Time
+	usual   quantity.Time
+	usualOf int // teeth when it was reckoned
 }
 
-// mostTeeth bounds the teeth that are kept of a row; the older half goes then.
+// mostTeeth bounds the teeth, and the arrivals, that are kept of a row; the older half goes then.
 const mostTeeth = 4096
 
 // Comb follows a link, or all of them. It is not safe for use by several goroutines.
@@ -94,6 +97,12 @@ func (c *Comb) put(k stats.Key, r *record.Record) {
 	if len(x.teeth) > mostTeeth {
 		x.teeth = slices.Clone(x.teeth[mostTeeth/2:])
 	}
+	if !bad {
+		at, _ := slices.BinarySearch(x.came, r.Start)
+		if x.came = slices.Insert(x.came, at, r.Start); len(x.came) > mostTeeth {
+			x.came = slices.Clone(x.came[mostTeeth/2:])
+		}
+	}
 	if r.Start < x.Latest.Start {
 		return // it came late: what is newer stays
 	}
@@ -129,22 +138,9 @@ func (r *Row) Seen() {
 // mostReckoned is of how many of the newest teeth the usual period is the median.
 const mostReckoned = 101
 
-// arrived gives the starts of the newest ones that came whole: one that failed and is sent again
-// is no arrival.
-func (r *Row) arrived() []quantity.Time {
-	var out []quantity.Time
-	for _, t := range r.teeth {
-		if !t.Bad {
-			out = append(out, t.Start)
-		}
-	}
-	return out
-}
-
 // periods gives those of the newest arrivals.
 func (r *Row) periods() []quantity.Time {
-	at := r.arrived()
-	at = at[max(0, len(at)-mostReckoned):]
+	at := r.came[max(0, len(r.came)-mostReckoned):]
 	var out []quantity.Time
 	for i := 1; i < len(at); i++ {
 		out = append(out, at[i]-at[i-1])
@@ -213,7 +209,7 @@ func (r *Row) Ticks(from, to, now quantity.Time) []Tick {
 			}
 		}
 	}
-	came := r.arrived()
+	came := r.came
 	for i := 1; i < len(came); i++ {
 		gap(came[i-1], came[i])
 	}
@@ -226,7 +222,7 @@ func (r *Row) Ticks(from, to, now quantity.Time) []Tick {
 // Overdue gives for how long none has come that should have, once that is longer than
 // stats.MissingAfter periods; 0 where none is missing.
 func (r *Row) Overdue(now quantity.Time) quantity.Time {
-	usual, came := r.Usual(), r.arrived()
+	usual, came := r.Usual(), r.came
 	if n := len(came); usual > 0 && n > 0 && now-came[n-1] > stats.MissingAfter*usual {
 		return now - came[n-1]
 	}

@@ -111,18 +111,18 @@ func TestWhatFailsIsNoArrival(t *testing.T) {
 		at := quantity.Time(i * 1000)
 		store.Put(&record.Record{Kind: record.Frame, ID: 1, Seen: record.Tap, Start: at, End: at + 1, Data: []byte{byte(i)}})
 	}
-	for i := range 500 {
-		at := quantity.Time(40_000 + i*10)
+	for i := range 5000 {
+		at := quantity.Time(40_000 + i)
 		store.Put(&record.Record{Kind: record.Frame, ID: 1, Seen: record.Tap, Start: at, End: at + 1, Data: []byte{99}, Marks: []record.Mark{{Flags: record.NotAcknowledged}}})
 	}
 	c := New(any)
-	c.Take(store.Snapshot(), 1000)
+	c.Take(store.Snapshot(), 10_000)
 	r := c.Rows()[0]
 	assert.EqualValues(t, 1000, r.Usual())
 	assert.EqualValues(t, 6000, r.Overdue(45_000))
 	assert.Len(t, r.Ticks(0, 45_000, 45_000), 5)
 	assert.Equal(t, []byte{39}, r.Whole.Data)
-	assert.Equal(t, 500, r.Bad)
+	assert.Equal(t, 5000, r.Bad)
 }
 
 func TestChangesStayMarkedUntilSeen(t *testing.T) {
