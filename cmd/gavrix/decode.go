@@ -28,8 +28,6 @@ import (
 	"gavrix.org/gavrix/core/record"
 	"gavrix.org/gavrix/core/safe"
 	"gavrix.org/gavrix/core/sim"
-	wirecsv "gavrix.org/gavrix/core/wire/csv"
-	"gavrix.org/gavrix/core/wire/vcd"
 	"gavrix.org/gavrix/demo"
 )
 
@@ -430,48 +428,3 @@ func (p *printing) print(r *record.Record) error {
 
 // Open implements record.Sink: what is not finished is printed when it is.
 func (p *printing) Open(*record.Record) {}
-
-func convertCommand() *cobra.Command {
-	var rate string
-	c := &cobra.Command{
-		Use:     "convert IN OUT",
-		Short:   "Convert levels between .vcd and .csv",
-		Long:    "Writes all lines of a capture of levels in the other form, picosecond by picosecond.",
-		Example: "  gavrix convert samples.csv lock.vcd --sample-rate 24MHz",
-		Args:    cobra.ExactArgs(2),
-		RunE: func(_ *cobra.Command, args []string) error {
-			src, in, err := openLevels(args[0], rate)
-			if err != nil {
-				return err
-			}
-			defer in.Close()
-			out, err := os.OpenFile(args[1], os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
-			if err != nil {
-				return fmt.Errorf("%s can't be written: %w", args[1], err)
-			}
-			return errors.Join(convert(src, out, args[0], args[1]), out.Close())
-		},
-	}
-	c.Flags().StringVar(&rate, "sample-rate", "", "rate of the samples of a .csv file without times")
-	return c
-}
-
-func convert(src decode.Source, out io.Writer, from, to string) error {
-	var w decode.Sink
-	var err error
-	switch strings.ToLower(filepath.Ext(to)) {
-	case ".vcd":
-		w, err = vcd.NewWriter(out, src.Names())
-	case ".csv":
-		w, err = wirecsv.NewWriter(out, src.Names())
-	default:
-		return fmt.Errorf("%s: levels are written to .vcd and .csv files", to)
-	}
-	if err != nil {
-		return err
-	}
-	if err := decode.Copy(src, w); err != nil {
-		return fmt.Errorf("%s: %w; what comes before it was written", from, err)
-	}
-	return nil
-}
