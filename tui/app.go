@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
 
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/colorprofile"
@@ -274,6 +275,45 @@ func guarded(cmd tea.Cmd) tea.Cmd {
 	}
 }
 
+// mostTyped bounds what a paste types.
+const mostTyped = 2000
+
+// paste takes pasted text: into the line that is being typed, or as the view takes it.
+func (a *App) paste(text string) tea.Cmd {
+	typing := a.command != nil || a.current().Typing() && a.focus == viewPane
+	if !typing {
+		if p, ok := a.current().(ui.Paster); ok {
+			p.Paste(text, a)
+		} else {
+			a.Say("nothing is typed here; : takes a command")
+		}
+		return nil
+	}
+	if p, ok := a.current().(ui.LinePaster); ok && a.command == nil {
+		if cmd, taken := p.PasteLines(text, a); taken {
+			return cmd
+		}
+	}
+	var cmds []tea.Cmd
+	n := 0
+	for _, r := range strings.TrimRight(text, "\r\n") {
+		if n++; n > mostTyped {
+			a.Warn("only the first %d characters were taken", mostTyped)
+			break
+		}
+		if !unicode.IsPrint(r) {
+			r = ' '
+		}
+		k := tea.KeyPressMsg{Text: string(r), Code: r}
+		if a.command != nil {
+			cmds = append(cmds, a.commandKey(k))
+		} else {
+			cmds = append(cmds, a.current().Type(k, a))
+		}
+	}
+	return tea.Batch(cmds...)
+}
+
 // Update implements tea.Model.
 func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	guard.Fault("update")
@@ -335,9 +375,7 @@ func (a *App) update(msg tea.Msg) tea.Cmd {
 			a.current().Wheel(m.Button == tea.MouseWheelDown, a)
 		}
 	case tea.PasteMsg:
-		if p, ok := a.current().(ui.Paster); ok && a.command == nil && !a.current().Typing() {
-			p.Paste(m.Content, a)
-		}
+		cmd = a.paste(m.Content)
 	case ui.Done:
 		cmd = m(a)
 	case checkedMsg:

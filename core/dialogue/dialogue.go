@@ -70,7 +70,9 @@ type Line struct {
 	// Unheard says that the tap saw these bytes leave, but the receiver that
 	// they were for saw nothing at that time.
 	Unheard bool
-	Origin  record.Origin
+	// Echo says that the device sent back what the MCU had sent last on the link.
+	Echo   bool
+	Origin record.Origin
 	// Times is how often the same faulty frame or transaction came one after the other,
 	// from At to End; 0 for once. Endless says that there were more before than were
 	// looked at.
@@ -352,10 +354,20 @@ func (f *Filter) lines(s *capture.Snapshot, picked []fold, running map[*record.R
 	}
 	sort.SliceStable(lines, func(a, b int) bool { return lines[a].At < lines[b].At })
 	last := map[uint16]quantity.Time{}
+	asked := map[uint16]*Line{}
 	for k := range lines {
 		l := &lines[k]
 		if l.Kind != record.Chars {
 			continue
+		}
+		switch a := asked[l.Link]; {
+		case l.From == record.MCU:
+			asked[l.Link] = l
+		case a != nil && l.From >= record.Device:
+			l.Echo = len(l.Data) > 0 && bytes.Equal(bytes.TrimRight(a.Data, "\r\n"), bytes.TrimRight(l.Data, "\r\n"))
+			if l.Echo {
+				delete(asked, l.Link)
+			}
 		}
 		if end, ok := last[l.Link]; ok {
 			l.Gap = l.At - end

@@ -164,3 +164,24 @@ func TestEndlessFold(t *testing.T) {
 	assert.Equal(t, foldLimit, lines[0].Times)
 	assert.Contains(t, lines[0].Repeats(), "and more before")
 }
+
+// TestAnEchoIsTold: what comes back as it was sent is an echo, once; an answer is none.
+func TestAnEchoIsTold(t *testing.T) {
+	s := newStore()
+	put := func(at int, from, seen record.End, text string) {
+		s.Put(&record.Record{Kind: record.Chars, From: from, Seen: seen, Start: quantity.Time(at), End: quantity.Time(at + 50), Each: 10, Data: []byte(text)})
+	}
+	put(100, record.MCU, record.Device, "LEVEL\n")
+	put(200, record.Device, record.MCU, "LEVEL\r\n")
+	put(300, record.Device, record.MCU, "LEVEL\n")
+	put(400, record.MCU, record.Device, "TEMP\n")
+	put(500, record.Device, record.MCU, "11.4\n")
+	put(600, record.Device, record.MCU, "TEMP\n")
+	var echoes []quantity.Time
+	for _, l := range Newest(s.Snapshot(), Filter{End: lf}, 100) {
+		if l.Echo {
+			echoes = append(echoes, l.At)
+		}
+	}
+	assert.Equal(t, []quantity.Time{200, 600}, echoes)
+}

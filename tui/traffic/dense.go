@@ -34,6 +34,9 @@ func (v *View) denseLine(a cells.Area, y, i int, link *capture.Link) {
 	if f := l.Flags(); f != 0 {
 		marks = "▲ " + f.String()
 	}
+	if l.Echo {
+		x = a.Text(x, y, cells.Info, "echo of the far end") + 2
+	}
 	if l.Meaning != "" && x+cells.Width(l.Meaning)+cells.Width(marks)+2 <= a.W {
 		x = a.Text(x, y, cells.Plain, l.Meaning) + 3
 	}

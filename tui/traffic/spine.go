@@ -104,7 +104,11 @@ func (v *View) spineLine(a cells.Area, y, i int, link *capture.Link, h ui.Host) 
 		return y
 	}
 	room := a.Part(spine+2, y, a.W-spine-2, 1)
-	x := max(bytesOf(room, 0, 0, l)+2, meaningAt)
+	x := bytesOf(room, 0, 0, l) + 2
+	if l.Echo {
+		x = room.Text(x, 0, cells.Info, "echo of the far end") + 2
+	}
+	x = max(x, meaningAt)
 	if free := room.W - x - cells.Width(marks) - 2; l.Meaning != "" && min(cells.Width(l.Meaning), leastMeaning) <= free {
 		x += room.Part(x, 0, free, 1).Text(0, 0, cells.Plain, l.Meaning) + 2
 	}
@@ -234,6 +238,9 @@ func (v *View) unanswered(i int, h ui.Host) bool {
 		return false
 	}
 	for _, next := range v.lines[i+1:] {
+		if next.Echo {
+			continue // what came back is no answer
+		}
 		if next.Link == l.Link && next.Kind == record.Chars && next.At > l.At {
 			return next.From == record.MCU
 		}

@@ -43,6 +43,7 @@ type View struct {
 	lines   []dialogue.Line // as drawn last, for moving about
 	rows    map[int]int     // row on the screen → index in lines
 	page    int
+	pace    quantity.Time // behind each pasted line; 0: firstPace
 }
 
 // New gives the view.
@@ -474,6 +475,7 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 				return sendNow(h, data, err)
 			}})
 		cs = append(cs, v.planCommands(h)...)
+		cs = append(cs, v.pasteCommands(h)...)
 	}
 	return cs
 }

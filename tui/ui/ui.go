@@ -128,6 +128,12 @@ type Paster interface {
 	Paste(text string, h Host)
 }
 
+// LinePaster is a view that takes several pasted lines while one is typed.
+type LinePaster interface {
+	// PasteLines says whether it took them; else they are typed, one behind the other.
+	PasteLines(text string, h Host) (cmd tea.Cmd, taken bool)
+}
+
 // Finder is a view that can go to a time on the selected link.
 type Finder interface {
 	Find(at quantity.Time, h Host)
