@@ -103,7 +103,9 @@ func TestFullDisk(t *testing.T) {
 		_, after, _ := strings.Cut(screen, "t = ")
 		return strings.Fields(after)[0]
 	}
-	s.until(func(later string) bool { return at(later) != at(screen) && strings.Contains(later, "recording stopped") }, "time going on")
+	s.until(func(later string) bool {
+		return at(later) != at(screen) && strings.Contains(later, "recording stopped")
+	}, "time going on")
 	assert.Positive(t, readable(t, file))
 	s.keys("q")
 	s.clean()
