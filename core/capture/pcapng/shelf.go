@@ -88,9 +88,8 @@ func (s *shelf) end() {
 func (s *shelf) Load(first, last uint32, take func(seq uint32, r *record.Record)) error {
 	type piece struct {
 		*part
-		from, to  int64
-		seq, n    uint32
-		available bool
+		from, to int64
+		seq, n   uint32
 	}
 	var pieces []piece
 	s.mu.RLock()
