@@ -127,7 +127,7 @@ func (a *App) status(s cells.Area) {
 	if n, before := a.snap.Gone(); n > 0 {
 		x = s.Text(x+3, 0, cells.Doubt, fmt.Sprintf("records before %.1f s let go", before.Seconds()))
 	}
-	if a.moment.past != nil && a.current().Name() == "Registers" {
+	if a.then() != nil && a.current().Name() == "Registers" {
 		x = s.Text(x+3, 0, cells.Doubt, fmt.Sprintf("registers as at %s; Ctrl+G now", a.moment.at.Round(6)))
 	}
 	if a.recorder != nil {
@@ -230,7 +230,7 @@ func (a *App) footer(f cells.Area) {
 func keyName(k string) string {
 	names := map[string]string{
 		"space": "Space", "enter": "Enter", "backspace": "Backspace", "up": "↑", "down": "↓", "left": "←", "right": "→", "tab": "Tab", "shift+tab": "Shift+Tab",
-		"pgup": "PgUp", "pgdown": "PgDn", "home": "Home", "end": "End", "ctrl+s": "Ctrl+S", "ctrl+r": "Ctrl+R", "ctrl+z": "Ctrl+Z", "ctrl+y": "Ctrl+Y", "shift+up": "Shift+↑", "shift+down": "Shift+↓",
+		"pgup": "PgUp", "pgdown": "PgDn", "home": "Home", "end": "End", "ctrl+s": "Ctrl+S", "ctrl+g": "Ctrl+G", "ctrl+r": "Ctrl+R", "ctrl+z": "Ctrl+Z", "ctrl+y": "Ctrl+Y", "shift+up": "Shift+↑", "shift+down": "Shift+↓",
 	}
 	if n, ok := names[k]; ok {
 		return n

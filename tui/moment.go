@@ -65,9 +65,18 @@ func (a *App) choose(from, to quantity.Time, but ui.View) tea.Cmd {
 	}
 }
 
+// then gives what was known of registers at the chosen moment; nil where there is none, or the
+// bench was edited since.
+func (a *App) then() *ledger.Ledger {
+	if p := a.moment.past; p != nil && p.Fits(a.bench) {
+		return p
+	}
+	return nil
+}
+
 // Moment implements ui.Host.
 func (a *App) Moment() quantity.Time {
-	if a.moment.past != nil {
+	if a.then() != nil {
 		return a.moment.at
 	}
 	return a.Now()
@@ -75,8 +84,8 @@ func (a *App) Moment() quantity.Time {
 
 // Ledger implements ui.Host.
 func (a *App) Ledger() *ledger.Ledger {
-	if a.moment.past != nil && a.moment.past.Fits(a.bench) {
-		return a.moment.past
+	if p := a.then(); p != nil {
+		return p
 	}
 	return a.ledger
 }

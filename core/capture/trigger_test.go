@@ -10,6 +10,7 @@ import (
 
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/wire"
 )
 
 // typed is a record of characters, one a millisecond.
@@ -139,5 +140,112 @@ func TestConditions(t *testing.T) {
 	for _, bad := range []string{"", "gap x", "gap 0 s", "id xyz", "gap -1 s"} {
 		_, err := ParseCondition(bad, func(s string) ([]byte, error) { return []byte(s), nil })
 		require.Error(t, err, bad)
+	}
+}
+
+// TestTriggerOnLevels: edges and pulses of a line are found when they come, as a search through
+// all its edges finds them, however the levels come in pieces.
+func TestTriggerOnLevels(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		s := NewStore(Meta{Lines: []string{"l"}, Links: []Link{{Name: "x", Kind: "i2c", Roles: []string{"clock"}, Lines: []int{0}}}})
+		want := Condition{Line: "x.clock", High: rapid.Bool().Draw(rt, "high")}
+		limit := quantity.Time(rapid.IntRange(1, 20).Draw(rt, "limit"))
+		switch rapid.IntRange(0, 2).Draw(rt, "what") {
+		case 0:
+			want.Edge = true
+		case 1:
+			want.Under = limit
+		default:
+			want.Over = limit
+		}
+		armed := rapid.IntRange(0, 3).Draw(rt, "armed after")
+		var tr *Trigger
+		var arming quantity.Time
+		level, at := false, quantity.Time(0)
+		var edges []quantity.Time // all, rising ones at even places
+		var got []quantity.Time
+		for piece := range 8 {
+			if piece == armed {
+				s.Advance(at)
+				tr, arming = NewTrigger(s.Snapshot(), want), at
+			}
+			w := wire.Window{From: at, High: level}
+			for range rapid.IntRange(0, 6).Draw(rt, "edges") {
+				at += quantity.Time(rapid.IntRange(1, 30).Draw(rt, "step"))
+				w.Toggles = append(w.Toggles, at)
+				edges, level = append(edges, at), !level
+			}
+			at += quantity.Time(rapid.IntRange(1, 30).Draw(rt, "rest"))
+			w.To = at
+			s.Levels(0, &w)
+			s.Advance(at)
+			for tr != nil {
+				link, when, ok := tr.Fired(s.Snapshot())
+				if !ok {
+					break
+				}
+				require.Zero(rt, link)
+				got = append(got, when)
+			}
+		}
+		var expected []quantity.Time
+		for i, e := range edges {
+			rises := i%2 == 0
+			switch {
+			case e < arming:
+			case want.Edge:
+				if rises == want.High {
+					expected = append(expected, e)
+				}
+			case rises != want.High: // a pulse does not begin here
+			default:
+				end, over := at, false
+				if i+1 < len(edges) {
+					end, over = edges[i+1], true
+				}
+				if want.Under > 0 && over && end-e < want.Under {
+					expected = append(expected, end)
+				}
+				if want.Over > 0 && end-e > want.Over {
+					expected = append(expected, e+want.Over)
+				}
+			}
+		}
+		// A long pulse is told when it was long enough, or, where it ended meanwhile, at its end.
+		require.Len(rt, got, len(expected))
+		for i := range got {
+			require.GreaterOrEqual(rt, got[i], expected[i])
+			if want.Over == 0 {
+				require.Equal(rt, expected[i], got[i])
+			}
+		}
+	})
+}
+
+func TestConditionsOnLines(t *testing.T) {
+	text := func(s string) ([]byte, error) { return []byte(s), nil }
+	for in, want := range map[string]Condition{
+		"rises hull.clock":             {Line: "hull.clock", Edge: true, High: true},
+		"falls gate.select":            {Line: "gate.select", Edge: true},
+		"high under 2 us on pump.line": {Line: "pump.line", High: true, Under: 2 * quantity.Microsecond},
+		"low over 5 ms on hull.data":   {Line: "hull.data", Over: 5 * quantity.Millisecond},
+		"high tide":                    {Bytes: []byte("high tide")},
+		"rises and falls":              {Bytes: []byte("rises and falls")},
+	} {
+		got, err := ParseCondition(in, text)
+		require.NoError(t, err, in)
+		assert.Equal(t, want, got, in)
+	}
+	for _, in := range []string{"high under 2 us", "low over on hull.data", "low over 0 s on hull.data", "high under 2 parrots on x.y"} {
+		_, err := ParseCondition(in, text)
+		assert.Error(t, err, in)
+	}
+	m := Meta{Lines: []string{"a"}, Links: []Link{{Name: "hull", Roles: []string{"clock", "data"}, Lines: []int{0, -1}}, {Name: "port"}}}
+	_, role, err := m.Find("hull.clock")
+	require.NoError(t, err)
+	assert.Zero(t, role)
+	for in, says := range map[string]string{"hull.data": "there are hull.clock", "port.x": "no lines", "none": "the links are hull, port"} {
+		_, _, err := m.Find(in)
+		assert.ErrorContains(t, err, says)
 	}
 }

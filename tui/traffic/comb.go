@@ -166,7 +166,9 @@ func (c *combs) draw(a cells.Area, h ui.Host, all, held bool) {
 		text = fmt.Sprintf("%d records to go; ", p.behind) + text
 	}
 	x = a.Text(x+2, 0, cells.Quiet, text)
-	if legend := "× missing  · late  ▲ bad  [ ] changed"; x+3+cells.Width(legend) <= a.W {
+	const legend = "× missing  · late  ▲ bad  [ ] changed"
+	beside := x+3+cells.Width(legend) <= a.W
+	if beside {
 		a.Right(a.W, 0, cells.Quiet, legend)
 	}
 	if len(p.rows) == 0 {
@@ -180,6 +182,9 @@ func (c *combs) draw(a cells.Area, h ui.Host, all, held bool) {
 	for i := c.top; i < len(p.rows) && y+1 < a.H; i++ {
 		c.row(a, y, &p.rows[i], i == c.at, wide, labels, all, h)
 		y += 2
+	}
+	if !beside && y < a.H {
+		a.Text(2, a.H-1, cells.Quiet, legend)
 	}
 	if rest := len(p.rows) - c.top - rows; rest > 0 {
 		a.Right(a.W, a.H-1, cells.Quiet, fmt.Sprintf("↓ %d more", rest))
