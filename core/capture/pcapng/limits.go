@@ -80,6 +80,12 @@ func ParseLimits(text string) (path string, l Limits, err error) {
 				return "", Limits{}, fmt.Errorf("every %s: give 1 to %d MB", value, 1<<20)
 			}
 			l.Bytes = int64(mb) << 20
+		case unit == "min" || unit == "h":
+			k, err := strconv.Atoi(n)
+			if err != nil || k < 1 || k > 10_000 {
+				return "", Limits{}, fmt.Errorf("every %s: give 1 to 10000 %s", value, unit)
+			}
+			l.Time = time.Duration(k) * map[string]time.Duration{"min": time.Minute, "h": time.Hour}[unit]
 		default:
 			t, err := quantity.ParseSpan(value)
 			if err != nil || t < quantity.Second {
