@@ -2,6 +2,7 @@ package records
 
 import (
 	"iter"
+	"math"
 	"slices"
 	"sort"
 
@@ -87,7 +88,7 @@ func (r *Reader) Mark() Mark { return Mark(r.total) }
 // they came: it does not depend on how often one looks.
 func (r *Reader) Since(m Mark) []int {
 	t := Trail{mark: m}
-	out, _ := t.Next(r, int(r.total-uint32(m)))
+	out, _ := t.Next(r, math.MaxInt32)
 	return out
 }
 

@@ -247,6 +247,27 @@ func TestATrailGivesEachRecordOnce(t *testing.T) {
 	})
 }
 
+// TestATrailOnAnotherList: where a list took the place of a longer one, its records are given
+// from the first on.
+func TestATrailOnAnotherList(t *testing.T) {
+	var long, short List
+	for i := range 100 {
+		long.Put(&record.Record{Start: quantity.Time(i), End: quantity.Time(i)})
+	}
+	r := long.Reader()
+	var trail Trail
+	trail.Next(&r, 1000)
+	mark := r.Mark()
+	for i := range 3 {
+		short.Put(&record.Record{Start: quantity.Time(i), End: quantity.Time(i)})
+	}
+	r = short.Reader()
+	numbers, more := trail.Next(&r, 1000)
+	assert.Equal(t, []int{0, 1, 2}, numbers)
+	assert.False(t, more)
+	assert.Equal(t, []int{0, 1, 2}, r.Since(mark))
+}
+
 // TestAHomeKeepsMemoryFlat: with a home nothing goes, and memory stays below twice the limit,
 // until it writes no more.
 func TestAHomeKeepsMemoryFlat(t *testing.T) {

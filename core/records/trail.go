@@ -19,6 +19,9 @@ func TrailFrom(r *Reader) Trail { return Trail{mark: r.Mark()} }
 // Next gives the numbers of the next records, so many at most, and says whether more wait.
 func (t *Trail) Next(r *Reader, most int) (numbers []int, more bool) {
 	total := Mark(r.total)
+	if total-t.mark > 1<<31 {
+		t.mark = 0 // of another list, that was longer
+	}
 	if r.first > 0 {
 		if gone := r.firstSeq(); total-gone < total-t.mark {
 			t.mark = gone // those before are no longer kept
@@ -51,7 +54,7 @@ func (r *Reader) came(from, n uint32) []int {
 		seq uint32
 		at  int
 	}
-	out := make([]numbered, 0, n)
+	out := make([]numbered, 0, min(n, uint32(len(r.open)+perSegment)))
 	for i := range r.open {
 		if d := r.open[i].seq - from; d < n {
 			out = append(out, numbered{d, r.sealed + i})

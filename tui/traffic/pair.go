@@ -117,8 +117,8 @@ func (v *View) pairCommands(h ui.Host) []ui.Command {
 	}
 	return []ui.Command{
 		{Name: "anchor", Keys: []string{"m"}, Help: "measure from the selected line to others, on all links", Short: "from here", Run: func(string) tea.Cmd { v.anchorHere(h); return nil }},
-		{Name: "next-error", Keys: []string{"e"}, Help: "the next record with an error mark", Run: to(1, "error", errors)},
-		{Name: "error-before", Keys: []string{"E"}, Help: "the one before", Run: to(-1, "error", errors)},
+		{Name: "next-bad", Keys: []string{"e"}, Help: "the next record with an error mark", Run: to(1, "error", errors)},
+		{Name: "bad-before", Keys: []string{"E"}, Help: "the one before", Run: to(-1, "error", errors)},
 		{Name: "next-note", Keys: []string{"'"}, Help: "the next note; * writes one", Run: to(1, "note", notes)},
 		{Name: "note-before", Keys: []string{"\""}, Help: "the one before", Run: to(-1, "note", notes)},
 	}
