@@ -69,7 +69,7 @@ photo parts 1280x800 "colon text:link space text:gate Return 3 wait:0.5 R wait:1
 photo meaning 1280x800 "colon text:link space text:gate Return 5 wait:2 Up Up Up Up Up Return wait:0.5" demo --set links.gate.devices.leaf-angle.mcu.mode=0
 photo can 1280x800 "2 colon text:link space text:pump Return Left Left wait:1" demo
 photo spi 1280x800 "2 colon text:link space text:gate Return n minus wait:1" demo
-photo comb 1280x800 "colon text:link space text:pump Return 5 y wait:4 c wait:2 colon text:power-off space text:pump-drive Return wait:1" demo
+photo comb 1280x800 "colon text:link space text:pump Return 5 o wait:4 c wait:2 colon text:power-off space text:pump-drive Return wait:1" demo
 photo plots 1280x800 "colon text:link space text:pump Return 7 wait:4 colon text:plot space text:pump-command.wanted+pump-status.aim Return wait:1 greater wait:0.5 greater wait:0.5 greater wait:0.8 e text:101 space text:bar Return wait:1 less wait:0.5 less wait:1 wait:6" demo
 photo filter 1280x800 "colon text:link space text:pump Return 5 a wait:3 colon text:filter space text:pump-status.pressure space text:changes, space text:then space text:leaf-angle.angle space text:rises space text:within space text:40 space text:ms Return v wait:5 N wait:1" demo
 photo transfers 1280x800 "4 wait:2 space wait:0.6" demo

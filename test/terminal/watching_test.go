@@ -43,7 +43,7 @@ func TestMomentsByKeys(t *testing.T) {
 	s.keys("'")
 	s.wait("no note further on any link")
 
-	s.keys("End", "K", "K", "K", "a", "y")
+	s.keys("End", "K", "K", "K", "a", "o")
 	s.wait("WHAT COMES AGAIN", "1A5", "pump status", "10.0 ms", "[")
 	s.keys("Enter")
 	s.wait("FILTER", "identifier 0A5", "pump fault")

@@ -427,7 +427,7 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 	do := func(f func()) func(string) tea.Cmd {
 		return func(string) tea.Cmd { f(); return nil }
 	}
-	combs := ui.Command{Name: "comb", Keys: []string{"y"}, Help: "what comes again: periods, what is missing, what changes; or the list", Short: "comb", Run: do(v.turnComb)}
+	combs := ui.Command{Name: "comb", Keys: []string{"o"}, Help: "what comes again: periods, what is missing, what changes; or the list", Short: "comb", Run: do(v.turnComb)}
 	if v.combs != nil {
 		return append(v.combCommands(h), combs, ui.Command{Name: "all", Keys: []string{"a"}, Help: "all links together, or the selected one", Short: "all links", Run: do(func() { v.all = !v.all })})
 	}
