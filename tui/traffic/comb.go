@@ -13,6 +13,7 @@ import (
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/record"
 	"gavrix.org/gavrix/core/stats"
+	"gavrix.org/gavrix/core/values"
 	"gavrix.org/gavrix/draw/cells"
 	"gavrix.org/gavrix/tui/ui"
 )
@@ -76,8 +77,9 @@ func (c *combs) tick(h ui.Host, all, held bool, at quantity.Time) tea.Cmd {
 	}
 	if c.comb == nil || c.of != snap.Meta() || c.link != link {
 		c.of, c.link, c.shown, c.at = snap.Meta(), link, nil, 0
+		links := snap.Meta().Links
 		c.comb = comb.New(func(r *record.Record) bool {
-			return (link < 0 || int(r.Link) == link) && (r.Kind != record.Chars && r.Seen == record.Tap || r.Kind == record.Chars && (r.Seen != record.Tap || r.From == record.MCU) || r.Seen == record.Nobody)
+			return (link < 0 || int(r.Link) == link) && int(r.Link) < len(links) && values.Once(&links[r.Link], r)
 		})
 	}
 	c.working = true
