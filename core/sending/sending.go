@@ -33,6 +33,9 @@ type Plan struct {
 	Every quantity.Time
 	// When sends them for each record that fits, in place of times: After counts from its end.
 	When *filter.Filter
+	// Spaced keeps the times between items also where one comes late: the next one counts from
+	// it. Else what is late is caught up.
+	Spaced bool
 	// For is how long it goes on at most, from its begin; 0 is without end.
 	For quantity.Time
 }
@@ -138,9 +141,13 @@ func Run(ctx context.Context, s link.Session, b *bench.Bench, p *Plan, tell func
 
 // once sends all items, their times counting from a begin; none after the end.
 func (p *Plan) once(ctx context.Context, s link.Session, begin, end quantity.Time, done *Progress, tell func(Progress)) error {
+	var before quantity.Time // when the item before was sent
 	for i := range p.Items {
 		it := &p.Items[i]
 		at := begin + it.After
+		if p.Spaced && i > 0 {
+			at = max(at, before+it.After-p.Items[i-1].After)
+		}
 		if max(at, s.Now()) > end {
 			return errOver
 		}
@@ -149,6 +156,7 @@ func (p *Plan) once(ctx context.Context, s link.Session, begin, end quantity.Tim
 			return fmt.Errorf("%s: %s", it.Text, why)
 		}
 		late := max(s.Now()-at, 0)
+		before = max(s.Now(), at)
 		var out link.Outcome
 		var err error
 		if t, timed := s.(link.Timed); timed && info.Simulated {
@@ -156,6 +164,7 @@ func (p *Plan) once(ctx context.Context, s link.Session, begin, end quantity.Tim
 		} else if err = s.Wait(ctx, at, func(*capture.Snapshot) bool { return false }); err == nil {
 			// A port is as late as the operating system wakes who waits.
 			late = max(s.Now()-at, 0)
+			before = s.Now()
 			out, err = s.Do(ctx, it.Link, it.Intent)
 		}
 		switch {

@@ -242,3 +242,39 @@ func TestNothingIsSentAfterTheEnd(t *testing.T) {
 	assert.Equal(t, 1, ids[0x3A6])
 	assert.Zero(t, ids[0x3A7])
 }
+
+// Where one comes late the next ones keep their distance, if that is wanted; else they catch up.
+func TestSpacedItemsKeepTheirDistance(t *testing.T) {
+	for _, spaced := range []bool{false, true} {
+		b := lock7(t, "links lower-gauge mcu ask")
+		h := sim.NewHeadless(b)
+		l := b.Link("lower-gauge").Index
+		p := &Plan{Times: 1, Spaced: spaced}
+		for i := range 8 {
+			p.Items = append(p.Items, Item{After: quantity.Time(i) * 10 * quantity.Millisecond, Link: l, Intent: link.Send{Data: []byte{'a', byte('0' + i), '\n'}}})
+		}
+		done, err := Run(context.Background(), h, b, p, func(x Progress) {
+			if x.Sent == 3 {
+				h.World.RunTo(h.Now() + 35*quantity.Millisecond)
+			}
+		})
+		require.NoError(t, err)
+		require.Equal(t, 8, done.Sent)
+		h.World.RunTo(h.Now() + 50*quantity.Millisecond)
+		rs := sent(h.Store().Snapshot(), l)
+		least := quantity.Forever
+		at := []quantity.Time{}
+		for _, r := range rs {
+			for i, c := range r.Data {
+				if c == 'a' {
+					at = append(at, r.Start+r.Offsets[i])
+				}
+			}
+		}
+		require.Len(t, at, 8)
+		for i := 1; i < len(at); i++ {
+			least = min(least, at[i]-at[i-1])
+		}
+		assert.Equal(t, spaced, least >= 10*quantity.Millisecond-quantity.Microsecond, "least %s", least)
+	}
+}

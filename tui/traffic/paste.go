@@ -74,7 +74,7 @@ func (v *View) sendLines(h ui.Host, what string, lines []string, ending string) 
 		// A character takes 13 bits at most: start, nine data, parity, two stop.
 		at += quantity.Time(len(data))*13*l.Model.Bit() + pace
 	}
-	p := &sending.Plan{Items: items, Times: 1}
+	p := &sending.Plan{Items: items, Times: 1, Spaced: true}
 	if err := p.Valid(); err != nil {
 		h.Warn("not sent: %v", err)
 		return nil
