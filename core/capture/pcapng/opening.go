@@ -38,6 +38,7 @@ type Opening struct {
 	first  uint32 // number of arrival of the record that comes next
 	read   atomic.Int64
 	ended  bool
+	failed error // before Load
 }
 
 // Open begins to read a file. What its index tells is in the store then; the rest is read by
@@ -100,9 +101,7 @@ func open(path string, f *os.File) (*Opening, error) {
 	if o.Known {
 		// Those that came before the index was written are needed at once, in their order.
 		for o.first < o.state.Total && !o.ended {
-			if err := o.step(); err != nil {
-				break // Load says so
-			}
+			o.failed = o.step() // Load says so
 		}
 	}
 	return o, nil
@@ -153,7 +152,7 @@ func (o *Opening) Share() float64 { return float64(o.read.Load()) / float64(max(
 // stood before, and the error says where it ended. Tell, which may be nil, is called now and
 // then.
 func (o *Opening) Load(ctx context.Context, tell func()) error {
-	var err error
+	err := o.failed
 	for n := 0; err == nil && !o.ended; n++ {
 		if n%1024 == 0 {
 			o.read.Store(o.blocks.next)

@@ -247,6 +247,34 @@ func TestAnotherIndex(t *testing.T) {
 	assert.Equal(t, "two", string(o.Store.Snapshot().At(99).Data))
 }
 
+// TestDamageBeforeTheIndexEnds: what is damaged in the stretch that is read again beside an
+// index is said, and what stands before it is there.
+func TestDamageBeforeTheIndexEnds(t *testing.T) {
+	small(t)
+	path := filepath.Join(t.TempDir(), "x.pcapng")
+	store := capture.NewStore(meta)
+	r, err := Record(store, path)
+	require.NoError(t, err)
+	for i := range 400 {
+		store.Put(&record.Record{Data: []byte("abcdefgh"), Start: quantity.Time(i), End: quantity.Time(i), From: record.MCU, Seen: record.Tap})
+	}
+	require.NoError(t, r.Close())
+	b, err := os.ReadFile(path)
+	require.NoError(t, err)
+	require.Greater(t, len(b), 3*sample)
+	for i := range 64 {
+		b[len(b)/2+i] = 0xee
+	}
+	require.NoError(t, os.WriteFile(path, b, 0o644))
+	o, err := Open(path)
+	require.NoError(t, err)
+	defer o.Close()
+	require.True(t, o.Known)
+	require.Error(t, o.Load(context.Background(), nil))
+	assert.Positive(t, o.Store.Snapshot().Len())
+	assert.Less(t, o.Store.Snapshot().Len(), 400)
+}
+
 // FuzzIndex: no index makes opening a file panic, or gives what the file does not have
 // without saying so.
 func FuzzIndex(f *testing.F) {
