@@ -2,7 +2,7 @@
 # machine with Go, make and apt.
 
 GO ?= go
-RACE = ./core/capture/... ./core/guard ./core/link/... ./core/session ./core/sim
+RACE = ./core/capture/... ./core/guard ./core/link/... ./core/session ./core/sim ./tui/...
 PLAIN = $(shell $(GO) list ./... | grep -v -e /core/capture -e /core/guard -e /core/link -e /core/session -e /core/sim -e /test/terminal)
 
 SOURCES = bench cmd core demo draw test tui
@@ -25,8 +25,7 @@ lint:
 
 unit:
 	$(GO) test $(PLAIN)
-	$(GO) test -race -timeout 20m $(RACE)
-	$(GO) test -race -short -timeout 20m ./tui/...
+	$(GO) test -race -short -timeout 20m $(RACE)
 
 terminal:
 	$(GO) test -count=1 ./test/terminal

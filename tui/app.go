@@ -65,9 +65,8 @@ type App struct {
 	source  string // of a capture that is shown: its file
 	levels  *Levels
 	opening *pcapng.Opening // of a recorded capture that is shown
-	// reading reads what of it is not read yet, begun says that it does.
+	// reading reads what of it is not read yet.
 	reading func() tea.Msg
-	began   bool
 	// proposed is what undescribed lines may be; nil until that was asked for.
 	proposed *sought
 
@@ -183,7 +182,6 @@ func (a *App) Init() tea.Cmd {
 		cmds = append(cmds, a.levels.load())
 	}
 	if a.reading != nil {
-		a.began = true
 		cmds = append(cmds, a.reading)
 	}
 	return guarded(tea.Batch(cmds...))

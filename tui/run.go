@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"sync/atomic"
 	"syscall"
 
 	tea "charm.land/bubbletea/v2"
@@ -75,13 +76,15 @@ func Show(o *pcapng.Opening, b *bench.Bench, file, without string) error {
 	}
 	ctx, cancel := context.WithCancel(context.Background())
 	ended := make(chan struct{})
+	var began atomic.Bool
 	a.reading = func() tea.Msg {
+		began.Store(true)
 		defer close(ended)
 		return readMsg{o.Load(ctx, nil)}
 	}
 	err := a.loop()
 	cancel()
-	if a.began {
+	if began.Load() {
 		<-ended // it uses the file
 	}
 	return err
