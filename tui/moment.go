@@ -103,6 +103,7 @@ func (a *App) momentCommands() []ui.Command {
 				a.Warn("at %s: the capture has come to %s", arg, a.snap.Now.Round(6))
 				return nil
 			}
+			a.moment = moment{} // a view may have moved since
 			return a.choose(t, t, nil)
 		}},
 		{Name: "now", Keys: []string{"ctrl+g"}, Help: "registers as they are now, not at a selected moment", Run: func(string) tea.Cmd {

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -124,7 +125,8 @@ func (o *converting) store(ctx context.Context, from string, recorded bool) (*ca
 		withBench(&meta, o.known)
 	}
 	store := capture.NewStore(meta)
-	return store, decode.Load(ctx, src, links, store)
+	store.Bound(math.MaxInt) // all of it is written
+	return store, decode.Run(ctx, src, links, decode.Options{Progress: store.Advance}, store)
 }
 
 // withBench puts the bench into a capture whose links are all its own.

@@ -29,7 +29,6 @@ type combs struct {
 	at      int // the row under the cursor
 	top     int
 	span    quantity.Time
-	columns int
 }
 
 // combPicture is what the page shows, made in the background.
@@ -62,7 +61,7 @@ func (v *View) turnComb() {
 		v.combs = nil
 		return
 	}
-	v.combs = &combs{span: firstSpan, columns: 60}
+	v.combs = &combs{span: firstSpan}
 }
 
 // tick makes the picture anew, in the background.
