@@ -11,7 +11,11 @@ VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo unkn
 BUILD = CGO_ENABLED=0 $(GO) build -trimpath -ldflags "-s -w -X main.released=$(VERSION)"
 SYSTEMS = linux/amd64 linux/arm64 darwin/amd64 darwin/arm64 windows/amd64 freebsd/amd64
 
-.PHONY: test needs lint unit terminal cross fuzz fuzz-short bench demo recognition screenshots install man release fresh
+# The property tests ask the same cases at every run, so that what fails is the change
+# that was made; `make hunt` asks others.
+RAPID_SEED ?= 1
+
+.PHONY: test needs lint unit hunt terminal cross fuzz fuzz-short bench demo recognition screenshots install man release fresh
 
 test: needs lint unit cross fuzz-short terminal
 
@@ -23,9 +27,15 @@ lint:
 	$(GO) vet ./...
 	$(GO) tool staticcheck ./...
 
+unit: export RAPID_SEED := $(RAPID_SEED)
 unit:
 	$(GO) test $(PLAIN)
 	$(GO) test -race -short -timeout 20m $(RACE)
+
+# The property tests with cases of their own at every run, and more of them.
+CHECKS ?= 400
+hunt:
+	RAPID_SEED=0 RAPID_CHECKS=$(CHECKS) $(GO) test -count=1 -timeout 2h $$($(GO) list ./... | grep -v /test/terminal)
 
 terminal:
 	$(GO) test -count=1 ./test/terminal

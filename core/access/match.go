@@ -55,15 +55,18 @@ func (p *Pattern) use(spans []Seen) (u Use, extra int, ok bool) {
 	if p.Writes {
 		u.Values = make([]uint64, u.Units)
 	}
+	var few [8]Item
 	for k := range p.Spans {
 		s := &p.Spans[k]
 		if s.Reads {
 			continue
 		}
 		for i := range s.Lines[Out] {
-			for _, it := range s.items(Out, s.Lines[Out][i], u.Units) {
+			items := s.items(few[:0], Out, s.Lines[Out][i], u.Units)
+			for j := range items {
+				it := &items[j]
 				v, known := word(spans[k].Out, it.At, it.Bits)
-				if !u.take(&it, v, known) {
+				if !u.take(it, v, known) {
 					return u, 0, false
 				}
 			}

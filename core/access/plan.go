@@ -77,12 +77,14 @@ func (p *Pattern) Plan(u Use) (*Plan, error) {
 		}
 		return pl, p.planMessage(pl)
 	}
+	pl.Spans = make([]Planned, 0, len(p.Spans))
 	for k := range p.Spans {
 		s := &p.Spans[k]
 		span := Planned{Reads: s.Reads}
+		span.Items = make([]Item, 0, (len(s.Lines[Out])+len(s.Lines[In]))*max(u.Units, 1))
 		for line, cells := range s.Lines {
 			for i := range cells {
-				span.Items = append(span.Items, s.items(Line(line), cells[i], u.Units)...)
+				span.Items = s.items(span.Items, Line(line), cells[i], u.Units)
 			}
 		}
 		slices.SortStableFunc(span.Items, func(a, b Item) int { return a.At - b.At })
@@ -113,9 +115,9 @@ func (p *Pattern) Plan(u Use) (*Plan, error) {
 // size is the number of bits of a span for a number of registers.
 func (s *Span) size(units int) int { return s.Bits + (s.Bits-s.Tail)*max(units-1, 0) }
 
-// items gives a cell at each of its places.
-func (s *Span) items(line Line, c Cell, units int) []Item {
-	out := []Item{{Cell: c, Line: line}}
+// items adds a cell at each of its places.
+func (s *Span) items(out []Item, line Line, c Cell, units int) []Item {
+	out = append(out, Item{Cell: c, Line: line})
 	if c.At < s.Tail {
 		return out
 	}

@@ -3,12 +3,12 @@
 package decode
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"slices"
-	"sort"
 
 	"gavrix.org/gavrix/core/bus"
 	"gavrix.org/gavrix/core/capture"
@@ -157,23 +157,31 @@ func Run(ctx context.Context, src Source, links []Link, o Options, out record.Si
 // ordered puts the records of several links in the order of their ends, stretch
 // by stretch.
 type ordered struct {
-	out  record.Sink
-	kept []record.Record
+	out   record.Sink
+	kept  []record.Record // the first n; what is behind them is memory for more
+	n     int
+	order []int
 }
 
 // Put implements record.Sink.
-func (o *ordered) Put(r *record.Record) { o.kept = append(o.kept, r.Clone()) }
+func (o *ordered) Put(r *record.Record) {
+	if o.n == len(o.kept) {
+		o.kept = append(o.kept, record.Record{})
+	}
+	r.CloneTo(&o.kept[o.n])
+	o.order = append(o.order, o.n)
+	o.n++
+}
 
 // Open implements record.Sink.
 func (o *ordered) Open(r *record.Record) { o.out.Open(r) }
 
 func (o *ordered) flush() {
-	sort.SliceStable(o.kept, func(i, j int) bool { return o.kept[i].End < o.kept[j].End })
-	for i := range o.kept {
+	slices.SortStableFunc(o.order, func(i, j int) int { return cmp.Compare(o.kept[i].End, o.kept[j].End) })
+	for _, i := range o.order {
 		o.out.Put(&o.kept[i])
 	}
-	clear(o.kept)
-	o.kept = o.kept[:0]
+	o.n, o.order = 0, o.order[:0]
 }
 
 // Load decodes a source into a store and keeps its levels there.

@@ -328,19 +328,25 @@ func (r *Record) AllFlags() Flags {
 }
 
 // Clone gives a copy that shares nothing with r.
-func (r *Record) Clone() Record {
-	c := *r
-	c.Data = append([]byte(nil), r.Data...)
-	c.Offsets = append([]quantity.Time(nil), r.Offsets...)
-	c.Back = append([]byte(nil), r.Back...)
-	c.Marks = append([]Mark(nil), r.Marks...)
-	c.Facts = append([]Fact(nil), r.Facts...)
+func (r *Record) Clone() (c Record) {
+	r.CloneTo(&c)
 	return c
+}
+
+// CloneTo makes c a copy that shares nothing with r, in the memory that c has.
+func (r *Record) CloneTo(c *Record) {
+	data, offsets, back, marks, facts := c.Data[:0], c.Offsets[:0], c.Back[:0], c.Marks[:0], c.Facts[:0]
+	*c = *r
+	c.Data = append(data, r.Data...)
+	c.Offsets = append(offsets, r.Offsets...)
+	c.Back = append(back, r.Back...)
+	c.Marks = append(marks, r.Marks...)
+	c.Facts = append(facts, r.Facts...)
 }
 
 // Sink takes records as they are decoded.
 type Sink interface {
-	// Put takes a finished record.
+	// Put takes a finished record; what it keeps of it is to be a copy.
 	Put(r *Record)
 	// Open shows the present state of a run that is not finished yet. The
 	// next Open or Put for the same link, sender and receiver replaces it.

@@ -97,23 +97,16 @@ func (t *Trace) Bound(limit int) {
 func (t *Trace) Append(w *Window) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	var tmp [binary.MaxVarintLen64]byte
-	for _, at := range w.Toggles {
+	for rest := w.Toggles; len(rest) > 0; {
 		if len(t.blocks) == 0 || t.blocks[len(t.blocks)-1].n == blockToggles {
-			t.blocks = append(t.blocks, block{first: at, last: at, high: t.endsHigh(), n: 1})
+			t.blocks = append(t.blocks, t.fresh(rest[0]))
 			t.bytes += 64
-			continue
+			rest = rest[1:]
 		}
 		b := &t.blocks[len(t.blocks)-1]
-		n := binary.PutUvarint(tmp[:], uint64(at-b.last))
-		b.diffs = append(b.diffs, tmp[:n]...)
-		b.last = at
-		if b.n%markToggles == 0 {
-			b.marks = append(b.marks, mark{at, uint16(len(b.diffs))})
-			n += markBytes
-		}
-		b.n++
-		t.bytes += n
+		n := min(len(rest), blockToggles-b.n)
+		t.bytes += b.add(rest[:n])
+		rest = rest[n:]
 	}
 	for _, s := range w.Unknown {
 		if n := len(t.unknown); n > 0 && t.unknown[n-1].To >= s.From && t.unknown[n-1].Open == s.Open {
@@ -125,6 +118,33 @@ func (t *Trace) Append(w *Window) {
 	}
 	t.to = w.To
 	t.drop()
+}
+
+// add takes toggles for which there is room, and gives the bytes that these take.
+func (b *block) add(toggles []quantity.Time) int {
+	diffs, last, bytes := b.diffs, b.last, -len(b.diffs)
+	for _, at := range toggles {
+		diffs = binary.AppendUvarint(diffs, uint64(at-last))
+		last = at
+		if b.n%markToggles == 0 {
+			b.marks = append(b.marks, mark{at, uint16(len(diffs))})
+			bytes += markBytes
+		}
+		b.n++
+	}
+	b.diffs, b.last = diffs, last
+	return bytes + len(diffs)
+}
+
+// fresh gives a block for toggles from a time on, with room for as much as the block
+// before it took.
+func (t *Trace) fresh(at quantity.Time) block {
+	b := block{first: at, last: at, high: t.endsHigh(), n: 1}
+	if n := len(t.blocks); n > 0 {
+		last := &t.blocks[n-1]
+		b.diffs, b.marks = make([]byte, 0, len(last.diffs)), make([]mark, 0, len(last.marks))
+	}
+	return b
 }
 
 // drop gives up the oldest levels where there are too many.
@@ -139,7 +159,8 @@ func (t *Trace) drop() {
 		t.bytes -= len(b.diffs) + 64 + len(b.marks)*markBytes
 		t.from = b.last
 		t.high = b.high != (b.n%2 == 1)
-		t.blocks = append(t.blocks[:0], t.blocks[1:]...)
+		t.blocks[0] = block{}
+		t.blocks = t.blocks[1:]
 	}
 }
 
