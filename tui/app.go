@@ -20,7 +20,6 @@ import (
 	"gavrix.org/gavrix/core/capture"
 	"gavrix.org/gavrix/core/capture/pcapng"
 	"gavrix.org/gavrix/core/check"
-	"gavrix.org/gavrix/core/diagnose"
 	"gavrix.org/gavrix/core/finding"
 	"gavrix.org/gavrix/core/guard"
 	"gavrix.org/gavrix/core/ledger"
@@ -91,13 +90,10 @@ type App struct {
 	version   uint64
 	ledger    *ledger.Ledger
 	meanings  *bench.Meanings
-	dump      ui.Dump             // of the MCU's registers
-	findings  [][]finding.Finding // by link
-	foundAt   time.Time
-	findTook  time.Duration
-	notesTop  int                 // first row of the notes that is shown
-	picked    int                 // of what the command line may become; -1: none
-	linted    [][]finding.Finding // those that the bench alone shows; nil: to be found anew
+	dump      ui.Dump // of the MCU's registers
+	found     found
+	notesTop  int // first row of the notes that is shown
+	picked    int // of what the command line may become; -1: none
 
 	link     int
 	timing   *timing.View // its frame is what :draw saves where the view has no picture
@@ -219,39 +215,8 @@ func (a *App) look() bool {
 		a.ledger.Most = mostFollowed
 	}
 	a.ledger.Update(a.snap)
-	// Where looking for faults takes long, it is done less often: a twentieth of the time is
-	// enough for it.
-	if begun := time.Now(); !a.paced || a.findings == nil || a.linted == nil || begun.Sub(a.foundAt) > 20*a.findTook {
-		a.find()
-		a.foundAt, a.findTook = begun, time.Since(begun)
-	} else {
-		a.version = 0 // the newest was not looked at yet
-	}
+	a.find()
 	return true
-}
-
-// find looks for what is wrong: what the description shows only when it was edited,
-// what the traffic shows anew.
-func (a *App) find() {
-	if a.bench == nil {
-		return
-	}
-	if a.linted == nil {
-		a.linted = make([][]finding.Finding, len(a.bench.Links))
-		for i, l := range a.bench.Links {
-			a.linted[i] = l.Lint()
-		}
-	}
-	a.findings = a.findings[:0]
-	for i, l := range a.bench.Links {
-		fs := slices.Clone(a.linted[i])
-		if a.session != nil {
-			fs = append(fs, a.session.Info(l.Index).Findings...)
-		}
-		fs = append(fs, diagnose.Link(a.snap, l)...)
-		finding.Sort(fs)
-		a.findings = append(a.findings, fs)
-	}
 }
 
 // guarded gives a command whose panic ends the program in order: commands run in
@@ -329,15 +294,16 @@ func (a *App) update(msg tea.Msg) tea.Cmd {
 		if new || halted || reacted != nil {
 			a.draw()
 		}
+		cmd = tea.Batch(tick(), reacted, a.findApart())
 		a.ticks++
 		if a.ticks%3 == 0 && a.ticks < mostAsked {
 			// A change of size just at the start goes by unheard.
-			return tea.Batch(tick(), reacted, tea.RequestWindowSize)
+			return tea.Batch(cmd, tea.RequestWindowSize)
 		}
 		if t, ok := a.current().(ui.Ticker); ok {
-			return tea.Batch(tick(), reacted, t.Tick(a))
+			return tea.Batch(cmd, t.Tick(a))
 		}
-		return tea.Batch(tick(), reacted)
+		return cmd
 	case settleMsg:
 		if a.stale {
 			a.look()
@@ -378,6 +344,8 @@ func (a *App) update(msg tea.Msg) tea.Cmd {
 		cmd = m(a)
 	case checkedMsg:
 		a.checked(m)
+	case foundMsg:
+		a.foundApart(m)
 	case readMsg:
 		if m.err != nil && !errors.Is(m.err, context.Canceled) {
 			a.Warn("%s: %v; what comes before it is shown", a.source, m.err)
@@ -463,14 +431,6 @@ func (a *App) benchLink(i int) *bench.Link {
 func (a *App) captured() *capture.Link {
 	if links := a.snap.Meta().Links; a.link < len(links) {
 		return &links[a.link]
-	}
-	return nil
-}
-
-// findingsAt gives the findings about the link at a place of the list.
-func (a *App) findingsAt(i int) []finding.Finding {
-	if i < len(a.findings) {
-		return a.findings[i]
 	}
 	return nil
 }
@@ -629,7 +589,8 @@ func (a *App) Edit(edits ...finding.Edit) {
 func (a *App) applied(text string) {
 	clear(a.results)
 	a.quitting, a.forgetting = false, false
-	a.version, a.linted = 0, nil // the findings are to be found anew
+	a.version = 0 // the findings are to be found anew
+	a.found.edited()
 	if a.session == nil {
 		a.Say("%s", text)
 		return

@@ -134,7 +134,7 @@ func (a *App) elsewhere() string {
 // counts counts the findings of all links but one, by severity.
 func (a *App) counts(but int) map[finding.Severity]int {
 	out := map[finding.Severity]int{}
-	for i, fs := range a.findings {
+	for i, fs := range a.found.all {
 		if i == but {
 			continue
 		}
@@ -147,11 +147,11 @@ func (a *App) counts(but int) map[finding.Severity]int {
 
 // nextFinding goes to the next link with something wrong, the worst severity first.
 func (a *App) nextFinding(string) tea.Cmd {
-	n := len(a.findings)
+	n := len(a.found.all)
 	for _, worst := range []finding.Severity{finding.Error, finding.Warning, finding.Note} {
 		for k := 1; k <= n; k++ {
 			i := (a.link + k) % n
-			for _, f := range a.findings[i] {
+			for _, f := range a.found.all[i] {
 				if f.Severity != worst {
 					continue
 				}

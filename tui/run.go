@@ -120,7 +120,7 @@ func (a *App) loop() error {
 }
 
 func (a *App) run(more ...tea.ProgramOption) error {
-	p := tea.NewProgram(a, append(more, tea.WithoutSignalHandler(), tea.WithoutCatchPanics(), tea.WithFPS(30))...)
+	p := tea.NewProgram(a, append(more, tea.WithoutSignalHandler(), tea.WithoutCatchPanics(), tea.WithFPS(60))...)
 	remove := guard.OnPanic(func() { _ = p.ReleaseTerminal() })
 	defer remove()
 	// Here, while the rescue still stands: it would be taken back on the way up.

@@ -5,9 +5,11 @@ import (
 	"flag"
 	"io"
 	"math/rand/v2"
+	"os"
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -20,8 +22,16 @@ import (
 
 var (
 	stormKeys = flag.Int("storm", 1500, "keys of the random-key test")
-	stormSeed = flag.Uint64("storm-seed", uint64(time.Now().UnixNano()), "its seed")
+	stormSeed = flag.Uint64("storm-seed", ownSeed(), "its seed")
 )
+
+// ownSeed is that of the property tests, or where these have none another at each run.
+func ownSeed() uint64 {
+	if n, err := strconv.ParseUint(os.Getenv("RAPID_SEED"), 10, 64); err == nil && n != 0 {
+		return n
+	}
+	return uint64(time.Now().UnixNano())
+}
 
 // probeMsg asks the program for something between two messages.
 type probeMsg func(a *App)

@@ -81,6 +81,7 @@ type Line struct {
 
 	rec      *record.Record
 	from, to int // its bytes of the record
+	said     bool
 }
 
 // Repeats says in words how often a line's fault came; empty for once.
@@ -198,24 +199,26 @@ func (f *Filter) say(l *Line) {
 	}
 }
 
-// said puts lines in words.
-func (f *Filter) said(lines []Line) []Line {
+// Say puts lines in words that are not yet.
+func (f *Filter) Say(lines []Line) {
 	for k := range lines {
-		f.say(&lines[k])
+		if l := &lines[k]; !l.said {
+			f.say(l)
+			l.said = true
+		}
 	}
-	return lines
 }
 
-// Newest gives the last lines of a capture, n where there are as many.
+// Newest gives the last lines of a capture, n where there are as many; Say puts them in words.
 func Newest(s *capture.Snapshot, f Filter, n int) []Line {
 	lines := gather(s, f, s.Len(), n, 0)
-	return f.said(lines[max(0, len(lines)-n):])
+	return lines[max(0, len(lines)-n):]
 }
 
 // Around gives lines around a time: at least before ones that lie before it
-// and after ones from it on, where there are as many.
+// and after ones from it on, where there are as many; Say puts them in words.
 func Around(s *capture.Snapshot, f Filter, t quantity.Time, before, after int) []Line {
-	return f.said(gather(s, f, s.IndexAt(t), before, after))
+	return gather(s, f, s.IndexAt(t), before, after)
 }
 
 // slack is how far records may stand from the order of their beginnings.

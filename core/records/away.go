@@ -113,6 +113,7 @@ type away struct {
 // page is what an away segment has in memory.
 type page struct {
 	heads []Head
+	links []byte
 	chunk []byte
 	used  atomic.Int64
 }
@@ -125,6 +126,9 @@ func (a *away) Head(i int) *Head { return &a.page().heads[i] }
 
 // About implements Segment.
 func (a *away) About() *Summary { return &a.Summary }
+
+// Links implements Segment.
+func (a *away) Links() []byte { return a.page().links }
 
 func (a *away) page() *page {
 	if p := a.in.Load(); p != nil {
@@ -224,6 +228,7 @@ func (p *pages) read(a *away) (*page, error) {
 		return x, err
 	}
 	slices.SortFunc(x.heads, func(a, b Head) int { return cmp.Or(cmp.Compare(a.End, b.End), cmp.Compare(a.seq, b.seq)) })
+	x.links = linksOf(x.heads)
 	return x, nil
 }
 

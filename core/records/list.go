@@ -24,17 +24,21 @@ type Segment interface {
 	Head(i int) *Head
 	// About says what is in it without looking at its records.
 	About() *Summary
+	// Links gives the number of the link of each record, modulo 256; nil where each head is
+	// to be looked at.
+	Links() []byte
 }
 
 // sealed is a Segment in memory.
 type sealed struct {
 	Summary
 	heads []Head
+	links []byte
 	chunk int // the first chunk that it needs
 }
 
 func seal(heads []Head) *sealed {
-	s := &sealed{Summary: summarise(heads), heads: heads, chunk: int(heads[0].at >> 32)}
+	s := &sealed{Summary: summarise(heads), heads: heads, links: linksOf(heads), chunk: int(heads[0].at >> 32)}
 	for i := range heads {
 		s.chunk = min(s.chunk, int(heads[i].at>>32))
 	}
@@ -46,6 +50,17 @@ func (s *sealed) Len() int { return len(s.heads) }
 
 // Head implements Segment.
 func (s *sealed) Head(i int) *Head { return &s.heads[i] }
+
+// Links implements Segment.
+func (s *sealed) Links() []byte { return s.links }
+
+func linksOf(heads []Head) []byte {
+	out := make([]byte, len(heads))
+	for i := range heads {
+		out[i] = byte(heads[i].Link)
+	}
+	return out
+}
 
 // About implements Segment.
 func (s *sealed) About() *Summary { return &s.Summary }
@@ -88,8 +103,8 @@ func (l *List) Restore(segments []Summary, total uint32) {
 	l.total, l.near = total, len(segments)
 }
 
-// headSize is about what a head takes.
-const headSize = 56
+// headSize is about what a head takes, with the number of its link beside it.
+const headSize = 57
 
 // Put keeps a record at its place in the order of ends.
 func (l *List) Put(r *record.Record) { l.PutAs(l.total, r) }

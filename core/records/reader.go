@@ -1,6 +1,7 @@
 package records
 
 import (
+	"bytes"
 	"iter"
 	"math"
 	"slices"
@@ -138,6 +139,33 @@ func (q *Query) Wants(h *Head) bool {
 		(len(q.Seen) == 0 || slices.Contains(q.Seen, h.Seen))
 }
 
+// column gives what tells a segment's records of other links; nil where nothing does.
+func (q *Query) column(s Segment) []byte {
+	if q.Link == Any {
+		return nil
+	}
+	return s.Links()
+}
+
+// next gives the first of n records from number i on that may be wanted; n where there is none.
+func (q *Query) next(links []byte, i, n int) int {
+	if links == nil || i >= n {
+		return min(i, n)
+	}
+	if k := bytes.IndexByte(links[i:], byte(q.Link)); k >= 0 {
+		return i + k
+	}
+	return n
+}
+
+// prior gives the last record before number i that may be wanted; -1 where there is none.
+func (q *Query) prior(links []byte, i int) int {
+	if links == nil {
+		return i - 1
+	}
+	return bytes.LastIndexByte(links[:max(i, 0)], byte(q.Link))
+}
+
 // WantsRecord is Wants for a record that is not in a list yet.
 func (q *Query) WantsRecord(r *record.Record) bool {
 	h := headOf(r, 0, 0)
@@ -156,6 +184,7 @@ type openRun []Head
 func (o openRun) Len() int         { return len(o) }
 func (o openRun) Head(i int) *Head { return &o[i] }
 func (o openRun) About() *Summary  { return &anything }
+func (o openRun) Links() []byte    { return nil }
 
 // anything is the summary of a segment of which nothing is known.
 var anything = Summary{Earliest: -quantity.Forever, Last: Key{End: quantity.Forever}, Links: [4]uint64{^uint64(0), ^uint64(0), ^uint64(0), ^uint64(0)}, Kinds: ^uint32(0), Flags: ^record.Flags(0)}
@@ -187,7 +216,8 @@ func (r *Reader) after(from int, to quantity.Time, q Query) iter.Seq2[int, *Head
 			if about := s.seg.About(); !about.may(&q) || about.Earliest >= to {
 				continue
 			}
-			for i := max(from-s.start, 0); i < s.seg.Len(); i++ {
+			links, n := q.column(s.seg), s.seg.Len()
+			for i := q.next(links, max(from-s.start, 0), n); i < n; i = q.next(links, i+1, n) {
 				if h := s.seg.Head(i); h.Start < to && q.Wants(h) && !yield(s.start+i, h) {
 					return
 				}
@@ -205,7 +235,8 @@ func (r *Reader) Before(to int, q Query) iter.Seq2[int, *Head] {
 			if !s.seg.About().may(&q) {
 				continue
 			}
-			for i := min(to-s.start, s.seg.Len()) - 1; i >= 0; i-- {
+			links := q.column(s.seg)
+			for i := q.prior(links, min(to-s.start, s.seg.Len())); i >= 0; i = q.prior(links, i) {
 				if h := s.seg.Head(i); q.Wants(h) && !yield(s.start+i, h) {
 					return
 				}

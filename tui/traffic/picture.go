@@ -16,6 +16,8 @@ func (v *View) Scene(h ui.Host) *scene.Scene {
 	if len(v.lines) == 0 {
 		return nil
 	}
+	f := v.filter(h)
+	f.Say(v.lines)
 	links := h.Snapshot().Meta().Links
 	first, last := &v.lines[0], &v.lines[len(v.lines)-1]
 	title := "traffic"

@@ -173,10 +173,11 @@ func (v *View) Draw(a cells.Area, h ui.Host) {
 	}
 	body := a.Part(0, y+1, a.W, bottom-y-1)
 	v.page = max(body.H-3, 1)
+	f := v.filter(h)
 	if v.paused && v.has {
-		v.lines = dialogue.Around(snap, v.filter(h), v.selected.Start, body.H, body.H)
+		v.lines = dialogue.Around(snap, f, v.selected.Start, body.H, body.H)
 	} else {
-		v.lines = dialogue.Newest(snap, v.filter(h), body.H+8)
+		v.lines = dialogue.Newest(snap, f, body.H+8)
 		v.has = len(v.lines) > 0
 		if v.has {
 			v.selected = v.lines[len(v.lines)-1].Key
@@ -187,7 +188,7 @@ func (v *View) Draw(a cells.Area, h ui.Host) {
 		v.empty(body, h, l)
 		return
 	}
-	v.list(body, y+1, snap, h)
+	v.list(body, y+1, snap, &f, h)
 	for i := range v.lines {
 		if k := v.lines[i].Kind; k == record.Chars || k == record.Frame || k == record.Transaction {
 			return
@@ -271,11 +272,13 @@ func (v *View) height(i, w int) int {
 	return h
 }
 
-// list draws the lines so that the selected one, or the newest, is in sight.
-func (v *View) list(a cells.Area, top int, snap *capture.Snapshot, h ui.Host) {
+// list draws the lines so that the selected one, or the newest, is in sight. It puts in words
+// only what it shows: that takes longer than all else.
+func (v *View) list(a cells.Area, top int, snap *capture.Snapshot, f *dialogue.Filter, h ui.Host) {
 	meta := snap.Meta()
 	sel := v.selectedIndex()
 	v.selected = v.lines[sel].Key
+	f.Say(v.lines[sel : sel+1])
 	// From the selected line upwards until half the room is used when held,
 	// all of it when following.
 	room := a.H - v.height(sel, a.W)
@@ -306,6 +309,7 @@ func (v *View) list(a cells.Area, top int, snap *capture.Snapshot, h ui.Host) {
 		y++
 	}
 	for i := first; i < len(v.lines) && y < a.H; i++ {
+		f.Say(v.lines[i : i+1])
 		y = v.line(a, y, top, i, meta, h)
 	}
 }

@@ -319,6 +319,14 @@ func (d *Decoder) Feed(lines []wire.Window, sink record.Sink) {
 			d.begin(lines[0].From, clock.high)
 		}
 	}
+	// A select that is not known any more rests: there is no edge of that.
+	if active := sel.high == (d.set.Select == ActiveHigh); d.set.Select != NoSelect && active != d.selected {
+		if active {
+			d.begin(lines[0].From, clock.high)
+		} else {
+			d.end(lines[0].From, sink)
+		}
+	}
 	for {
 		// Select first: an edge of the clock at the same time comes after it.
 		until := sel.next()
