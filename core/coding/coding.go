@@ -112,19 +112,28 @@ func (c Coding) Number(raw uint64, width int) (*big.Rat, error) {
 // Range gives the least and the greatest number of a coding.
 func (c Coding) Range(width int) (least, most *big.Rat) {
 	half := uint64(1) << (width - 1)
-	ends := map[Coding][2]uint64{
-		Unsigned: {0, mask(width)}, Signed: {half, half - 1}, OffsetBinary: {0, mask(width)},
-		SignMagnitude: {mask(width), half - 1}, Gray: {0, half},
-	}[c]
+	first, last := uint64(0), mask(width)
 	switch c {
+	case Signed:
+		first, last = half, half-1
+	case SignMagnitude:
+		first, last = mask(width), half-1
+	case Gray:
+		last = half
 	case BCD:
-		ends[1] = 0x9999999999999999 & mask(width)
+		last &= 0x9999999999999999
 	case Float:
-		most := map[int]float64{16: 65504, 32: math.MaxFloat32, 64: math.MaxFloat64}[width]
-		return new(big.Rat).SetFloat64(-most), new(big.Rat).SetFloat64(most)
+		end := math.MaxFloat64
+		switch width {
+		case 16:
+			end = 65504
+		case 32:
+			end = math.MaxFloat32
+		}
+		return new(big.Rat).SetFloat64(-end), new(big.Rat).SetFloat64(end)
 	}
-	least, _ = c.Number(ends[0], width)
-	most, _ = c.Number(ends[1], width)
+	least, _ = c.Number(first, width)
+	most, _ = c.Number(last, width)
 	return least, most
 }
 

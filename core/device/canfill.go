@@ -1,11 +1,9 @@
 package device
 
 import (
-	"math/big"
 	"slices"
 
 	"gavrix.org/gavrix/core/bus/can"
-	"gavrix.org/gavrix/core/coding"
 	"gavrix.org/gavrix/core/doc"
 	"gavrix.org/gavrix/core/formula"
 	"gavrix.org/gavrix/core/layout"
@@ -100,7 +98,7 @@ func (d *Device) Takes(f can.Frame, part *Part, now quantity.Time) {
 				continue
 			}
 			number, _ := v.Number.Float64()
-			part.put(s.To, nearestBits(&s.To.Format, number))
+			part.put(s.To, s.To.Nearest(number))
 		}
 	}
 }
@@ -145,7 +143,7 @@ func (d *Device) Fill(f can.Frame, part *Part, now quantity.Time) can.Frame {
 			for _, v := range h.Inputs {
 				in = append(in, part.number(v))
 			}
-			h.Field.Put(words, nearestBits(&h.Field.Format, h.Of.Value(in...)))
+			h.Field.Put(words, h.Field.Nearest(h.Of.Value(in...)))
 		}
 		f.Data = l.Bytes(words)
 	}
@@ -160,27 +158,6 @@ func (p *Part) number(v *Value) float64 {
 	}
 	f, _ := d.Number.Float64()
 	return f
-}
-
-// nearestBits gives the bits of the quantity of a format that is nearest to a number.
-func nearestBits(f *coding.Format, number float64) uint64 {
-	n := new(big.Rat).SetFloat64(number)
-	if n == nil {
-		return 0
-	}
-	if least, most := f.Range(); n.Cmp(least) < 0 {
-		n = least
-	} else if n.Cmp(most) > 0 {
-		n = most
-	}
-	if f.Offset != nil {
-		n.Sub(n, f.Offset)
-	}
-	if f.Scale != nil {
-		n.Quo(n, f.Scale)
-	}
-	raw, _, _ := f.Coding.Bits(n, f.Bits)
-	return raw
 }
 
 // SendsFrame says whether the part sends frames with an identifier by itself.

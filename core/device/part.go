@@ -215,7 +215,7 @@ func (p *Part) Freeze(t quantity.Time) {
 
 // at gives the bits of what the value follows; it stops at the ends of its range.
 func (m *Move) at(t quantity.Time) uint64 {
-	return nearestBits(&m.Value.Format, m.Of.Value(t.Seconds()))
+	return m.Value.Nearest(m.Of.Value(t.Seconds()))
 }
 
 func (p *Part) content(r *Register) uint64 { return p.holds[r] }

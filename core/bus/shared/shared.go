@@ -39,6 +39,7 @@ type Bus struct {
 	Rise []quantity.Time
 
 	now     quantity.Time
+	meets   quantity.Time // when something reaches the middle next, or a line there rises
 	members []*member
 	high    []bool // levels in the middle
 	rises   []quantity.Time
@@ -72,6 +73,7 @@ func (b *Bus) Join(n bus.Node, delay quantity.Time) {
 // Wake has every node called again at the present time: something was asked
 // of one of them.
 func (b *Bus) Wake() {
+	b.meets = b.now
 	for _, m := range b.members {
 		m.wake = b.now
 		m.plan()
@@ -120,7 +122,9 @@ func (b *Bus) Run(to quantity.Time) {
 			break
 		}
 		b.now = max(t, b.now)
-		b.middle()
+		if b.meets <= b.now {
+			b.middle()
+		}
 		for _, m := range b.members {
 			if m.next <= b.now {
 				b.step(m)
@@ -133,6 +137,7 @@ func (b *Bus) Run(to quantity.Time) {
 
 // middle takes what reaches the middle of the bus by now.
 func (b *Bus) middle() {
+	b.meets = quantity.Forever
 	for l := range b.high {
 		low := false
 		for _, m := range b.members {
@@ -141,6 +146,9 @@ func (b *Bus) middle() {
 				m.going[l] = behind(m.going[l])
 			}
 			low = low || !m.there[l]
+			if len(m.going[l]) > 0 {
+				b.meets = min(b.meets, m.going[l][0].at)
+			}
 		}
 		switch {
 		case low:
@@ -153,6 +161,7 @@ func (b *Bus) middle() {
 			b.rises[l] = quantity.Forever
 			b.set(l, true)
 		}
+		b.meets = min(b.meets, b.rises[l])
 	}
 }
 
@@ -190,6 +199,7 @@ func (b *Bus) step(m *member) {
 	for l := range b.high {
 		if m.release[l] != m.before[l] {
 			m.going[l] = append(m.going[l], change{b.now + m.delay, m.release[l]})
+			b.meets = min(b.meets, b.now+m.delay)
 		}
 	}
 }
