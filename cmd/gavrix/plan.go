@@ -19,6 +19,7 @@ import (
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/record"
 	"gavrix.org/gavrix/core/safe"
+	"gavrix.org/gavrix/core/transcript"
 )
 
 // planForms says how transactions are planned on each bus.
@@ -83,7 +84,7 @@ type differenceJSON struct {
 
 func (c *comparing) print(p *held, r *record.Record, ds []intent.Difference) {
 	if !c.json {
-		fmt.Fprint(stdout, textLine(c.meta, nil, r))
+		fmt.Fprint(stdout, transcript.Line(c.meta, nil, r))
 	}
 	for i := range ds {
 		d := &ds[i]

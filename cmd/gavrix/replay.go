@@ -16,6 +16,7 @@ import (
 	"gavrix.org/gavrix/core/record"
 	"gavrix.org/gavrix/core/safe"
 	"gavrix.org/gavrix/core/sim"
+	"gavrix.org/gavrix/core/transcript"
 )
 
 func replayCommand() *cobra.Command {
@@ -115,7 +116,7 @@ func replay(ctx context.Context, path, out string) error {
 	}{{"capture", parted.Was}, {"replay ", parted.Is}} {
 		text := "has no such record\n"
 		if x.r != nil {
-			text = textLine(&store.Meta, b.Meanings(), x.r)
+			text = transcript.Line(&store.Meta, b.Meanings(), x.r)
 		}
 		fmt.Fprintf(stdout, "  %s  %s", x.name, text)
 	}

@@ -41,14 +41,16 @@ func sendCommand() *cobra.Command {
 		Use:   "send BENCH [LINK WHAT...]",
 		Short: "Send again and again, at times, whenever something is seen, from a list, or what a capture holds",
 		Long: `Sends on a link of a bench, simulated or over its port: on a UART a text with \n,
-\r, \xNN, on the other buses a transaction in the words in which one is planned. All
-WHAT are sent behind each other, --times over, --every so long; or --when a record
+\r, \xNN, on the other buses a transaction in the words in which one is planned; on each
+'message NAME VALUE = QUANTITY, ...', a message that a device file describes, and
+'do OPERATION' on registers, as 'do write leaf-tilt.mode run'. All WHAT are sent behind each other, --times over, --every so long; or --when a record
 fits a filter. --list takes a file with a line for each: a time, a link, what.
 --replay sends what the MCU sent in a recorded capture, on the links of the same
 names and with its times; --all-frames also the CAN frames of others. It is said how
 late things were sent. Exit status 1 where anything failed.`,
 		Example: `  gavrix send demo lower-gauge 'SNAP\n' --times 20 --every 50ms
   gavrix send demo pump '2A5 02 60' --when 'lower-gauge answers' --times 1
+  gavrix send demo pump 'message pump-command wanted = 120 bar, mode = raise'
   gavrix send demo --replay lock.pcapng --save again.pcapng`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt)
@@ -186,11 +188,11 @@ func (o *sendOptions) plan(cmd *cobra.Command, b *bench.Bench, s link.Session, a
 			return nil, e
 		}
 		for _, w := range args[2:] {
-			i, e := sending.What(l, w)
+			it, e := sending.What(l, w)
 			if e != nil {
 				return nil, e
 			}
-			p.Items = append(p.Items, sending.Item{Link: l.Index, Intent: i, Text: w})
+			p.Items = append(p.Items, it)
 		}
 		if p.Items == nil {
 			err = fmt.Errorf("say what to send on %s", l.Name)

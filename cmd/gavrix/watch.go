@@ -16,7 +16,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"gavrix.org/gavrix/core/bench"
-	"gavrix.org/gavrix/core/bus/all"
 	"gavrix.org/gavrix/core/capture"
 	"gavrix.org/gavrix/core/capture/jsonl"
 	"gavrix.org/gavrix/core/check"
@@ -29,6 +28,7 @@ import (
 	"gavrix.org/gavrix/core/safe"
 	"gavrix.org/gavrix/core/session"
 	"gavrix.org/gavrix/core/sim"
+	"gavrix.org/gavrix/core/transcript"
 )
 
 type watchOptions struct {
@@ -319,49 +319,6 @@ func (o *watchOptions) print(meta *capture.Meta, r *record.Record) error {
 		_, err = stdout.Write(b)
 		return err
 	}
-	_, err := io.WriteString(stdout, textLine(meta, o.meanings, r))
+	_, err := io.WriteString(stdout, transcript.Line(meta, o.meanings, r))
 	return err
-}
-
-func textLine(meta *capture.Meta, meanings *bench.Meanings, r *record.Record) string {
-	l := &meta.Links[r.Link]
-	var b strings.Builder
-	fmt.Fprintf(&b, "%14.6f s  %-12s ", r.Start.Seconds(), safe.Text(l.Name))
-	switch kind := all.ByName(l.Kind); {
-	case r.Kind == record.Chars:
-	case r.Kind == record.Flow:
-		fmt.Fprintf(&b, "%s: %s\n", safe.Text(l.EndName(r.From)), safe.Text(r.Text))
-		return b.String()
-	case kind != nil && (r.Kind == record.Transaction || r.Kind == record.Frame):
-		mark := ""
-		if f := r.AllFlags(); f != 0 {
-			mark = "  ▲ " + f.String()
-		}
-		fmt.Fprintf(&b, "%s%s\n", safe.Text(meanings.Sentence(l.Name, kind.Sentence(r), r)), mark)
-		return b.String()
-	default:
-		fmt.Fprintf(&b, "%s: %s\n", r.Kind, safe.Text(r.Text))
-		return b.String()
-	}
-	to := l.Device()
-	if r.From == record.Device {
-		to = l.MCU()
-	}
-	way := l.EndName(r.From) + " → " + to
-	if r.Seen == record.Tap {
-		way += " (tap)"
-	}
-	fmt.Fprintf(&b, "%-22s % X  %s", safe.Text(way), r.Data, safe.Bytes(r.Data))
-	if text := meanings.Text(l.Name, r); text != "" {
-		fmt.Fprintf(&b, "   %s", safe.Text(text))
-	}
-	for _, m := range r.Marks {
-		if m.Index < r.Len() {
-			fmt.Fprintf(&b, "  ▲ %s in character %d", m.Flags, m.Index+1)
-		} else {
-			fmt.Fprintf(&b, "  ▲ %s after the last", m.Flags)
-		}
-	}
-	b.WriteByte('\n')
-	return b.String()
 }

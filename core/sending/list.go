@@ -10,22 +10,42 @@ import (
 	"gavrix.org/gavrix/core/link"
 	"gavrix.org/gavrix/core/operation"
 	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/setpoint"
 )
 
-// What reads what is to be sent on a link: a text with escapes on a UART, a transaction's words on
+// The words with which something begins that is said by its name.
+const (
+	byOperation = "do "
+	byMessage   = "message "
+)
+
+// What reads what is to be sent on a link: `do` with an operation on registers, `message` with a
+// message by its name and values, else a text with escapes on a UART, a transaction's words on
 // the other buses.
-func What(l *bench.Link, text string) (link.Intent, error) {
-	if text = strings.TrimLeft(text, " "); text == "" {
-		return nil, fmt.Errorf("say what to send on %s", l.Name)
+func What(l *bench.Link, text string) (Item, error) {
+	it := Item{Link: l.Index, Text: strings.TrimLeft(text, " ")}
+	var err error
+	switch {
+	case it.Text == "":
+		return it, fmt.Errorf("say what to send on %s", l.Name)
+	case strings.HasPrefix(it.Text, byOperation):
+		it.operation, err = operation.Parse(it.Text[len(byOperation):], l.Parts())
+	case strings.HasPrefix(it.Text, byMessage):
+		it.Intent, err = setpoint.Message(l, it.Text[len(byMessage):])
+	case operation.Characters(l.Kind.Name):
+		var data []byte
+		if data, err = check.ParseText(it.Text); err != nil {
+			err = fmt.Errorf("%q: %w", it.Text, err)
+		}
+		it.Intent = link.Send{Data: data}
+		return it, err
+	default:
+		it.Intent = link.Transact{Text: it.Text}
 	}
-	if !operation.Characters(l.Kind.Name) {
-		return link.Transact{Text: text}, nil
+	if err != nil && operation.Characters(l.Kind.Name) {
+		err = fmt.Errorf(`%w; as a text it is written \x%02x%s`, err, it.Text[0], it.Text[1:])
 	}
-	data, err := check.ParseText(text)
-	if err != nil {
-		return nil, fmt.Errorf("%q: %w", text, err)
-	}
-	return link.Send{Data: data}, nil
+	return it, err
 }
 
 // List reads a list of things to send, a line for each: a time from the begin, a link, what; what
@@ -77,6 +97,7 @@ func listed(b *bench.Bench, line string) (Item, error) {
 	for range used + 1 {
 		line = strings.TrimLeftFunc(strings.TrimLeftFunc(line, func(r rune) bool { return !unicode.IsSpace(r) }), unicode.IsSpace)
 	}
-	i, err := What(l, line)
-	return Item{After: at, Link: l.Index, Intent: i, Text: line}, err
+	it, err := What(l, line)
+	it.After = at
+	return it, err
 }

@@ -11,6 +11,8 @@ import (
 	"gavrix.org/gavrix/core/capture"
 	"gavrix.org/gavrix/core/filter"
 	"gavrix.org/gavrix/core/link"
+	"gavrix.org/gavrix/core/operate"
+	"gavrix.org/gavrix/core/operation"
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/records"
 	"gavrix.org/gavrix/core/wire"
@@ -22,6 +24,19 @@ type Item struct {
 	Link   uint16
 	Intent link.Intent
 	Text   string // what it is, in words
+
+	operation *operation.Operation // in place of an intent
+}
+
+// Refused says why a link would not take the item; "" where it would.
+func (it *Item) Refused(info link.Info) string {
+	if it.operation == nil {
+		return info.Refuses(it.Intent)
+	}
+	if !info.Open {
+		return info.Problem
+	}
+	return ""
 }
 
 // Plan is what to send, and when.
@@ -131,7 +146,7 @@ func Run(ctx context.Context, s link.Session, b *bench.Bench, p *Plan, tell func
 		err = p.onMatches(ctx, s, b, end, &done, tell)
 	}
 	for k := 0; p.When == nil && err == nil && (p.Times == 0 || k < p.Times); k++ {
-		err = p.once(ctx, s, start+quantity.Time(k)*p.Every, end, &done, tell)
+		err = p.once(ctx, s, b, start+quantity.Time(k)*p.Every, end, &done, tell)
 	}
 	if errors.Is(err, errOver) {
 		err = nil
@@ -140,7 +155,7 @@ func Run(ctx context.Context, s link.Session, b *bench.Bench, p *Plan, tell func
 }
 
 // once sends all items, their times counting from a begin; none after the end.
-func (p *Plan) once(ctx context.Context, s link.Session, begin, end quantity.Time, done *Progress, tell func(Progress)) error {
+func (p *Plan) once(ctx context.Context, s link.Session, b *bench.Bench, begin, end quantity.Time, done *Progress, tell func(Progress)) error {
 	var before quantity.Time // when the item before was sent
 	for i := range p.Items {
 		it := &p.Items[i]
@@ -152,20 +167,20 @@ func (p *Plan) once(ctx context.Context, s link.Session, begin, end quantity.Tim
 			return errOver
 		}
 		info := s.Info(it.Link)
-		if why := info.Refuses(it.Intent); why != "" {
+		if why := it.Refused(info); why != "" {
 			return fmt.Errorf("%s: %s", it.Text, why)
 		}
 		late := max(s.Now()-at, 0)
 		before = max(s.Now(), at)
 		var out link.Outcome
 		var err error
-		if t, timed := s.(link.Timed); timed && info.Simulated {
+		if t, timed := s.(link.Timed); timed && info.Simulated && it.operation == nil {
 			out, err = t.DoAt(ctx, at, it.Link, it.Intent)
 		} else if err = s.Wait(ctx, at, func(*capture.Snapshot) bool { return false }); err == nil {
 			// A port is as late as the operating system wakes who waits.
 			late = max(s.Now()-at, 0)
 			before = s.Now()
-			out, err = s.Do(ctx, it.Link, it.Intent)
+			out, err = it.do(ctx, s, b)
 		}
 		switch {
 		case ctx.Err() != nil:
@@ -193,6 +208,22 @@ func (p *Plan) once(ctx context.Context, s link.Session, begin, end quantity.Tim
 		tell(*done)
 	}
 	return nil
+}
+
+// do does the item now.
+func (it *Item) do(ctx context.Context, s link.Session, b *bench.Bench) (link.Outcome, error) {
+	if it.operation == nil {
+		return s.Do(ctx, it.Link, it.Intent)
+	}
+	r, err := operate.On(s, b, b.Links[it.Link]).Do(ctx, it.Text, it.operation)
+	if err != nil {
+		return link.Outcome{}, err
+	}
+	out := link.Outcome{At: s.Now(), OK: r.Verdict == operate.OK || r.Verdict == operate.Warn, Text: string(r.Verdict)}
+	if len(r.Says) > 0 {
+		out.Text = r.Says[0]
+	}
+	return out, nil
 }
 
 // onMatches sends for each record that fits, from now on.
@@ -229,7 +260,7 @@ func (p *Plan) onMatches(ctx context.Context, s link.Session, b *bench.Bench, en
 				break
 			}
 			fired++
-			if err := p.once(ctx, s, e, end, done, tell); err != nil {
+			if err := p.once(ctx, s, b, e, end, done, tell); err != nil {
 				return err
 			}
 		}

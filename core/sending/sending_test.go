@@ -278,3 +278,50 @@ func TestSpacedItemsKeepTheirDistance(t *testing.T) {
 		assert.Equal(t, spaced, least >= 10*quantity.Millisecond-quantity.Microsecond, "least %s", least)
 	}
 }
+
+// What is said by its name goes out on each kind of link, and is done as often as it is asked.
+func TestByName(t *testing.T) {
+	b := lock7(t)
+	for _, c := range []struct {
+		link, text string
+		says       string // in the words of the records
+	}{
+		{"pump", "message pump-command mode = raise, wanted = 33 bar", "02 21"},
+		{"pump", "do write pump-drive.RAMP 2.5 s", "RAMP"},
+		{"winch", "message winch-set-point load-limit = 40 %", "120"},
+		{"gate", "do read leaf-angle.angle", "angle"},
+		{"hull", "do read leaf-tilt.STATUS", "STATUS"},
+	} {
+		t.Run(c.text, func(t *testing.T) {
+			h := sim.NewHeadless(b)
+			h.World.RunTo(100 * quantity.Millisecond)
+			it, err := What(b.Link(c.link), c.text)
+			require.NoError(t, err)
+			done, err := Run(context.Background(), h, b, &Plan{Items: []Item{it}, Times: 3, Every: 20 * quantity.Millisecond}, nil)
+			require.NoError(t, err)
+			assert.Equal(t, 3, done.Sent)
+			assert.Zero(t, done.Failed, done.Why)
+			h.World.RunTo(h.World.Now() + 5*quantity.Millisecond)
+			s, meanings := h.Store().Snapshot(), b.Meanings()
+			seen := 0
+			for i := range s.Len() {
+				if r := s.At(i); r.Link == it.Link && r.Traffic() && r.Start > 99*quantity.Millisecond &&
+					(strings.Contains(b.Link(c.link).Kind.Sentence(r), c.says) || strings.Contains(meanings.Text(c.link, r), c.says)) {
+					seen++
+				}
+			}
+			assert.GreaterOrEqual(t, seen, 3)
+		})
+	}
+	for _, c := range [][3]string{
+		{"pump", "do wriet pump-drive.RAMP 1 s", "wriet"},
+		{"lower-gauge", "do it", `as a text it is written \x64o it`},
+		{"lower-gauge", "message LEVEL", `as a text it is written \x6dessage LEVEL`},
+	} {
+		_, err := What(b.Link(c[0]), c[1])
+		assert.ErrorContains(t, err, c[2])
+	}
+	it, err := What(b.Link("lower-gauge"), `\x64o it`)
+	require.NoError(t, err)
+	assert.Equal(t, link.Send{Data: []byte("do it")}, it.Intent)
+}

@@ -7,81 +7,53 @@ import (
 
 	"gavrix.org/gavrix/core/bench"
 	"gavrix.org/gavrix/core/bus/i2c"
-	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/device"
 	"gavrix.org/gavrix/core/layout"
 	"gavrix.org/gavrix/core/link"
+	"gavrix.org/gavrix/core/operation"
 	"gavrix.org/gavrix/core/record"
 )
 
-// senders put a value into a message and say how it is sent, by kind of bus.
-var senders = map[string]func(p *Point, text string, m *Move, last *record.Record) error{
-	"uart":  sendCharacters,
-	"spi":   sendWords,
-	"i2c":   sendBytes,
-	"can":   sendFrame,
-	"pulse": sendElements,
+// carrier is how the MCU sends messages on a kind of bus.
+type carrier struct {
+	// before gives the words that a message is made of where its values are not named: those of
+	// the newest one, or, where last is nil, what such messages begin with.
+	before func(part *operation.Part, l *device.Layout, last *record.Record) []uint64
+	// intent sends the words.
+	intent func(part *operation.Part, l *device.Layout, words []uint64, last *record.Record) (link.Intent, error)
 }
 
-// framed sends a content in the part's frame.
-func framed(p *Point, content []byte, m *Move) error {
-	if p.part.Framing == nil {
-		m.Intent = link.Send{Data: append(slices.Clone(content), '\n')}
-		return nil
-	}
-	raw, err := p.part.Framing.Wrap(content)
-	m.Intent = link.Send{Data: raw}
-	return err
-}
-
-func sendCharacters(p *Point, text string, m *Move, _ *record.Record) error {
-	words, err := p.encoded(text, p.layout.Begins)
-	if err != nil {
-		return err
-	}
-	return framed(p, p.layout.Bytes(words), m)
-}
-
-// sendFrame changes a message that the firmware sends again and again, or sends one.
-func sendFrame(p *Point, text string, m *Move, last *record.Record) error {
-	id := *p.layout.ID
-	if c, ok := p.Link.Model.(*bench.CAN); ok {
-		for _, x := range c.Nodes[0].Messages {
-			if x.Frame.ID != id.ID || x.Frame.Extended != id.Extended {
-				continue
-			}
-			words, err := p.encoded(text, layout.Words(x.Frame.Data))
-			if err != nil {
-				return err
-			}
-			m.Edit = &finding.Edit{Path: []string{"links", p.Link.Name, "mcu", "messages", x.Name, "data"}, Value: hexOf(p.layout.Bytes(words))}
-			return nil
+var carriers = map[string]carrier{
+	"uart": {begins, func(part *operation.Part, l *device.Layout, words []uint64, _ *record.Record) (link.Intent, error) {
+		return framed(part, l.Bytes(words))
+	}},
+	"spi": {newest, func(part *operation.Part, l *device.Layout, words []uint64, _ *record.Record) (link.Intent, error) {
+		return link.Transact{Text: fmt.Sprintf("select %d out %s", part.Index+1, inHex(l, words))}, nil
+	}},
+	"i2c": {writtenBefore, func(part *operation.Part, l *device.Layout, words []uint64, _ *record.Record) (link.Intent, error) {
+		var out []string
+		for _, b := range append(part.End.(i2c.End).Address.Wire(false), l.Bytes(words)...) {
+			out = append(out, fmt.Sprintf("%02X ack", b))
 		}
-	}
-	var before []byte
-	flexible := ""
-	if last != nil {
-		before = last.Data
-		switch {
-		case last.Attr&record.Switched != 0:
-			flexible = "switch "
-		case last.Attr&record.FD != 0:
-			flexible = "fd "
-		}
-	}
-	words, err := p.encoded(text, layout.Words(before))
-	if err != nil {
-		return err
-	}
-	form := "%03X %s%s"
-	if id.Extended {
-		form = "%08X %s%s"
-	}
-	m.Intent = link.Transact{Text: fmt.Sprintf(form, id.ID, flexible, hexOf(p.layout.Bytes(words)))}
-	return nil
+		return link.Transact{Text: "start " + strings.Join(out, " ") + " stop"}, nil
+	}},
+	"can": {inFrame, sendFrame},
+	"pulse": {newest, func(_ *operation.Part, l *device.Layout, words []uint64, _ *record.Record) (link.Intent, error) {
+		return link.Transact{Text: inHex(l, words)}, nil
+	}},
 }
 
-func sendBytes(p *Point, text string, m *Move, last *record.Record) error {
-	before := p.layout.Begins
+func begins(_ *operation.Part, l *device.Layout, _ *record.Record) []uint64 { return l.Begins }
+
+func newest(_ *operation.Part, l *device.Layout, last *record.Record) []uint64 {
+	if last == nil {
+		return l.Begins
+	}
+	return wide(last)
+}
+
+func writtenBefore(_ *operation.Part, l *device.Layout, last *record.Record) []uint64 {
+	before := l.Begins
 	if last != nil {
 		for _, x := range i2c.Parts(last) {
 			if !x.Read && len(x.Data) > 0 {
@@ -89,50 +61,73 @@ func sendBytes(p *Point, text string, m *Move, last *record.Record) error {
 			}
 		}
 	}
-	words, err := p.encoded(text, before)
-	if err != nil {
-		return err
-	}
-	var out []string
-	for _, b := range append(p.part.End.(i2c.End).Address.Wire(false), p.layout.Bytes(words)...) {
-		out = append(out, fmt.Sprintf("%02X ack", b))
-	}
-	m.Intent = link.Transact{Text: "start " + strings.Join(out, " ") + " stop"}
-	return nil
+	return before
 }
 
-func sendWords(p *Point, text string, m *Move, last *record.Record) error {
-	before := p.layout.Begins
-	if last != nil {
-		before = wide(last)
+func inFrame(_ *operation.Part, _ *device.Layout, last *record.Record) []uint64 {
+	if last == nil {
+		return nil
 	}
-	words, err := p.encoded(text, before)
-	if err != nil {
-		return err
-	}
-	out := []string{fmt.Sprintf("select %d out", p.part.Index+1)}
-	for _, w := range words {
-		out = append(out, fmt.Sprintf("%0*X", (p.layout.WordBits+3)/4, w))
-	}
-	m.Intent = link.Transact{Text: strings.Join(out, " ")}
-	return nil
+	return layout.Words(last.Data)
 }
 
-func sendElements(p *Point, text string, m *Move, last *record.Record) error {
-	var before []uint64
-	if last != nil {
-		before = wide(last)
+// framed sends a content in the part's frame.
+func framed(part *operation.Part, content []byte) (link.Intent, error) {
+	if part.Framing == nil {
+		return link.Send{Data: append(slices.Clone(content), '\n')}, nil
 	}
-	words, err := p.encoded(text, before)
-	if err != nil {
-		return err
-	}
+	raw, err := part.Framing.Wrap(content)
+	return link.Send{Data: raw}, err
+}
+
+// inHex writes words with as many digits as each needs.
+func inHex(l *device.Layout, words []uint64) string {
 	var out []string
 	for _, w := range words {
-		out = append(out, fmt.Sprintf("%0*X", (p.layout.WordBits+3)/4, w))
+		out = append(out, fmt.Sprintf("%0*X", (l.WordBits+3)/4, w))
 	}
-	m.Intent = link.Transact{Text: strings.Join(out, " ")}
-	return nil
+	return strings.Join(out, " ")
+}
+
+// sendFrame sends a frame like the newest one; without one, a classical frame where that is
+// long enough.
+func sendFrame(_ *operation.Part, l *device.Layout, words []uint64, last *record.Record) (link.Intent, error) {
+	data := l.Bytes(words)
+	flexible := ""
+	switch {
+	case last != nil && last.Attr&record.Switched != 0:
+		flexible = "switch "
+	case last != nil && last.Attr&record.FD != 0 || len(data) > 8:
+		flexible = "fd "
+	}
+	form := "%03X %s%s"
+	if l.ID.Extended {
+		form = "%08X %s%s"
+	}
+	return link.Transact{Text: fmt.Sprintf(form, l.ID.ID, flexible, hexOf(data))}, nil
+}
+
+// sentAgain gives the message of a layout that the firmware sends again and again, and the frame
+// with its attributes as one that was seen; nil where it sends none.
+func sentAgain(b *bench.Link, l *device.Layout) (name string, frame *record.Record) {
+	c, ok := b.Model.(*bench.CAN)
+	if !ok || l.ID == nil {
+		return "", nil
+	}
+	for _, x := range c.Nodes[0].Messages {
+		if x.Frame.ID != l.ID.ID || x.Frame.Extended != l.ID.Extended {
+			continue
+		}
+		r := &record.Record{Kind: record.Frame, ID: x.Frame.ID, Data: x.Frame.Data}
+		if x.Frame.FD {
+			r.Attr |= record.FD
+		}
+		if x.Frame.Switched {
+			r.Attr |= record.Switched
+		}
+		return x.Name, r
+	}
+	return "", nil
 }
 
 func wide(r *record.Record) []uint64 {

@@ -236,19 +236,41 @@ func (m *Move) written(w *coding.Written) string {
 	return fmt.Sprintf("0x%X", w.Raw)
 }
 
-// message puts the value into its message.
+// message puts the value into its message: one that the firmware sends again and again is
+// changed.
 func (p *Point) message(text string, m *Move, last *record.Record) error {
-	if p.layout.Text != nil {
-		if len(p.layout.Fields) > 1 {
-			return fmt.Errorf("%s has other values too: send the whole text", p.layout.Name)
-		}
-		content, err := p.layout.Say(map[string]string{p.field.Name: text})
+	values := map[string]string{p.field.Name: text}
+	if name, frame := sentAgain(p.Link, p.layout); frame != nil {
+		words, err := p.layout.Encode(layout.Words(frame.Data), values)
 		if err != nil {
 			return err
 		}
-		return framed(p, content, m)
+		m.Edit = &finding.Edit{Path: []string{"links", p.Link.Name, "mcu", "messages", name, "data"}, Value: hexOf(p.layout.Bytes(words))}
+		return nil
 	}
-	return senders[p.part.Kind.Name](p, text, m, last)
+	if p.layout.Text != nil && len(p.layout.Fields) > 1 {
+		return fmt.Errorf("%s has other values too: send the whole text", p.layout.Name)
+	}
+	var err error
+	m.Intent, err = carry(p.part, p.layout, values, last)
+	return err
+}
+
+// carry makes a message, and says what sends it.
+func carry(part *operation.Part, l *device.Layout, values map[string]string, last *record.Record) (link.Intent, error) {
+	if l.Text != nil {
+		content, err := l.Say(values)
+		if err != nil {
+			return nil, err
+		}
+		return framed(part, content)
+	}
+	kind := carriers[part.Kind.Name]
+	words, err := l.Encode(kind.before(part, l, last), values)
+	if err != nil {
+		return nil, err
+	}
+	return kind.intent(part, l, words, last)
 }
 
 // sends says whether the MCU sends the messages of a layout.
@@ -257,11 +279,6 @@ func sends(part *operation.Part, l *device.Layout) bool {
 		return l.FromMCU
 	}
 	return !part.SendsFrame(*l.ID)
-}
-
-// encoded gives the words of the message with the value in it, based on those before.
-func (p *Point) encoded(text string, before []uint64) ([]uint64, error) {
-	return p.layout.Encode(before, map[string]string{p.field.Name: text})
 }
 
 func hexOf(data []byte) string {

@@ -18,6 +18,7 @@ import (
 	"gavrix.org/gavrix/core/record"
 	"gavrix.org/gavrix/core/safe"
 	"gavrix.org/gavrix/core/sending"
+	"gavrix.org/gavrix/core/setpoint"
 	"gavrix.org/gavrix/draw/cells"
 	"gavrix.org/gavrix/tui/ui"
 )
@@ -103,15 +104,14 @@ func item(h ui.Host, text string) ([]sending.Item, error) {
 	if l == nil {
 		return nil, fmt.Errorf("no link is selected")
 	}
-	i, err := sending.What(l, text)
+	it, err := sending.What(l, text)
 	if err != nil {
 		return nil, err
 	}
-	info := h.Session().Info(l.Index)
-	if why := info.Refuses(i); why != "" {
+	if why := it.Refused(h.Session().Info(l.Index)); why != "" {
 		return nil, errors.New(why)
 	}
-	return []sending.Item{{Link: l.Index, Intent: i, Text: text}}, nil
+	return []sending.Item{it}, nil
 }
 
 // repeat reads N TIME TEXT.
@@ -141,6 +141,15 @@ func (v *View) repeat(h ui.Host, arg string) (tea.Cmd, error) {
 		often = ""
 	}
 	return v.begin(h, fmt.Sprintf("%severy %s: %s", often, every, w[2]), func() (*sending.Plan, error) { return p, nil }), nil
+}
+
+// message reads NAME VALUE = QUANTITY, ...
+func (v *View) message(h ui.Host, arg string) (tea.Cmd, error) {
+	items, err := item(h, "message "+arg)
+	if err != nil {
+		return nil, err
+	}
+	return v.begin(h, "message "+arg, func() (*sending.Plan, error) { return &sending.Plan{Items: items, Times: 1}, nil }), nil
 }
 
 // when reads FILTER send IT.
@@ -205,6 +214,12 @@ func (v *View) planCommands(h ui.Host) []ui.Command {
 		}
 	}
 	return []ui.Command{
+		{Name: "message", Args: "NAME X=Y", Help: "send a described message with its values, as wanted=3 bar", Run: tried(v.message), Complete: func(string) []string {
+			if l := h.Link(); l != nil {
+				return setpoint.Messages(l)
+			}
+			return nil
+		}},
 		{Name: "repeat", Args: "N TIME TEXT", Help: `send again and again, as 20 50ms SNAP\n`, Run: tried(v.repeat)},
 		{Name: "when", Args: "FILTER send IT", Help: "send for each record that fits, from now on", Run: tried(v.when), Complete: func(arg string) []string {
 			if strings.Contains(arg, " send ") {

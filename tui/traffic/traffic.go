@@ -39,6 +39,7 @@ type View struct {
 	find    finder
 	send    *sender
 	plan    *plan           // what is sent by itself, or was
+	log     *textLog        // of what is shown, as text
 	endings map[string]int  // the line end that was used last, by link
 	lines   []dialogue.Line // as drawn last, for moving about
 	rows    map[int]int     // row on the screen → index in lines
@@ -155,6 +156,10 @@ func (v *View) Draw(a cells.Area, h ui.Host) {
 	y = v.find.header(a, y)
 	if v.plan != nil {
 		v.plan.draw(a, y)
+		y++
+	}
+	if v.log != nil {
+		v.log.draw(a, y)
 		y++
 	}
 	y = v.pair(a, y, h)
@@ -480,6 +485,7 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 			}})
 		cs = append(cs, v.planCommands(h)...)
 		cs = append(cs, v.pasteCommands(h)...)
+		cs = append(cs, v.logCommands(h)...)
 	}
 	return cs
 }

@@ -314,7 +314,7 @@ func (v *View) picture(a cells.Area, y int, h ui.Host, t *bench.Transfer) {
 	}
 	where := "following"
 	if v.fixed {
-		where = "held at " + s.scene.From.Round(7)
+		where = "held; A, where the other views go, is " + v.moment.Round(7)
 	}
 	if v.buffered {
 		v.buffer(a, y, t)

@@ -44,7 +44,8 @@ type View struct {
 	key   string    // its slot
 
 	from, span quantity.Time
-	fixed      bool // the picture stays where it is
+	fixed      bool          // the picture stays where it is
+	moment     quantity.Time // that is selected while it does
 	columns    int
 	buffered   bool // the buffer is shown in place of the picture
 
@@ -67,6 +68,7 @@ type request struct {
 	from    quantity.Time
 	span    quantity.Time
 	columns int
+	moment  quantity.Time // that is selected; -1: none
 }
 
 // compared are the methods beside each other.
@@ -166,7 +168,7 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 		return func(string) tea.Cmd { v.pan(h, by); return nil }
 	}
 	zoom := func(times, over quantity.Time) func(string) tea.Cmd {
-		return func(string) tea.Cmd { v.zoom(h, times, over); return nil }
+		return func(string) tea.Cmd { v.zoom(times, over); return nil }
 	}
 	turns := func(by int) func(string) tea.Cmd {
 		return func(string) tea.Cmd {
@@ -358,17 +360,21 @@ func (v *View) fit(t *bench.Transfer) {
 }
 
 func (v *View) pan(h ui.Host, by int) {
-	from, _ := v.window(v.reached(h))
-	v.fixed = true
+	from, to := v.window(v.reached(h))
+	if !v.fixed {
+		v.fixed, v.moment = true, from+(to-from)/2
+	}
 	v.from = max(from+quantity.Time(by)*v.span/4, 0)
+	v.moment = max(v.moment+v.from-from, 0)
 }
 
-func (v *View) zoom(h ui.Host, times, over quantity.Time) {
-	from, to := v.window(v.reached(h))
-	middle := from + (to-from)/2
+// Selected implements ui.Selector: the moment goes along with the picture.
+func (v *View) Selected() (from, to quantity.Time, ok bool) { return v.moment, v.moment, v.fixed }
+
+func (v *View) zoom(times, over quantity.Time) {
 	v.span = min(max(v.span*times/over, quantity.Microsecond), 100*quantity.Second)
 	if v.fixed {
-		v.from = max(middle-v.span/2, 0)
+		v.from = max(v.moment-v.span/2, 0)
 	}
 }
 
@@ -382,7 +388,7 @@ func (v *View) reached(h ui.Host) quantity.Time {
 
 // Find implements ui.Finder.
 func (v *View) Find(at quantity.Time, _ ui.Host) {
-	v.fixed = true
+	v.fixed, v.moment = true, at
 	v.from = max(at-v.span/2, 0)
 }
 
@@ -413,9 +419,9 @@ func (v *View) Tick(h ui.Host) tea.Cmd {
 	}
 	snap := h.Snapshot()
 	v.fit(t)
-	r := request{v.setup, l.Index, t.Name, snap.Now, -1, v.span, v.columns}
+	r := request{v.setup, l.Index, t.Name, snap.Now, -1, v.span, v.columns, -1}
 	if v.fixed {
-		r.from = v.from
+		r.from, r.moment = v.from, v.moment
 	}
 	if v.page == methodsPage && (v.methods == nil || v.methods.setup != v.setup || v.methods.link != l.Index || v.methods.name != t.Name) {
 		m := &compared{setup: v.setup, link: l.Index, name: t.Name, at: snap.Now, busy: true}
@@ -520,6 +526,9 @@ func show(f *follow.Follower, r request) *shown {
 			from = max(s.active-r.span*7/8, 0)
 		}
 		s.scene = picture.Transfer(run, from, from+r.span, r.columns)
+		if r.moment >= 0 {
+			s.scene.Cursors = []scene.Mark{{At: r.moment, Label: "A"}}
+		}
 		return s
 	}
 	return &shown{request: r, lastLoss: -1}

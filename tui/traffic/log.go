@@ -1,0 +1,111 @@
+package traffic
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"sync"
+
+	tea "charm.land/bubbletea/v2"
+
+	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/safe"
+	"gavrix.org/gavrix/core/transcript"
+	"gavrix.org/gavrix/draw/cells"
+	"gavrix.org/gavrix/tui/ui"
+)
+
+// textLog is a file to which traffic is written as lines of text.
+type textLog struct {
+	path, of string
+	stop     context.CancelFunc
+
+	mu    sync.Mutex
+	lines int
+	over  bool
+	err   error
+}
+
+// draw shows it in a line.
+func (l *textLog) draw(a cells.Area, y int) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	x := a.Text(0, y, cells.Head, "LOG")
+	x = a.Text(x+2, y, cells.Plain, fmt.Sprintf("%s to %s", l.of, safe.Text(filepath.Base(l.path))))
+	switch lines := fmt.Sprintf("%d lines", l.lines); {
+	case l.err != nil:
+		a.Text(x+2, y, cells.Bad, fmt.Sprintf("ended after %s: %s", lines, safe.Text(l.err.Error())))
+	case l.over:
+		a.Text(x+2, y, cells.Plain, "closed: "+lines)
+	default:
+		a.Text(x+2, y, cells.Strong, lines+"; :end-log closes it")
+	}
+}
+
+// logTo writes what comes on the links that are shown, as it is shown, to a file.
+func (v *View) logTo(h ui.Host, path string) tea.Cmd {
+	if path == "" {
+		h.Warn("name a file: log dialogue.txt")
+		return nil
+	}
+	if v.log != nil && v.log.going() {
+		h.Say("%s is being written; :end-log closes it", filepath.Base(v.log.path))
+		return nil
+	}
+	out, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	if err != nil {
+		h.Warn("nothing is logged: %v", err)
+		return nil
+	}
+	link, all, tap := h.LinkIndex(), v.all, v.tap
+	l := &textLog{path: path, of: "all links"}
+	if !all {
+		l.of = h.Snapshot().Meta().Links[link].Name
+	}
+	wants := func(r *record.Record) bool {
+		return r.Kind != record.Input && (all || r.Link == link) && (r.Kind != record.Chars || r.Seen == record.Nobody || (r.Seen == record.Tap) == tap)
+	}
+	var ctx context.Context
+	ctx, l.stop = context.WithCancel(context.Background())
+	v.log = l
+	store, meanings := h.Session().Store(), h.Bench().Still().Meanings()
+	return func() tea.Msg {
+		err := transcript.Follow(ctx, out, store.Snapshot, meanings, wants, func(lines int) {
+			l.mu.Lock()
+			defer l.mu.Unlock()
+			l.lines = lines
+		})
+		if e := out.Close(); err == nil {
+			err = e
+		}
+		l.mu.Lock()
+		defer l.mu.Unlock()
+		l.over, l.err = true, err
+		return nil
+	}
+}
+
+func (l *textLog) going() bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return !l.over
+}
+
+// logCommands are those about the log.
+func (v *View) logCommands(h ui.Host) []ui.Command {
+	return []ui.Command{
+		{Name: "log", Args: "FILE", Help: "write what comes on the links shown as text, from now on", Complete: ui.Files, Run: func(path string) tea.Cmd { return v.logTo(h, path) }},
+		{Name: "end-log", Help: "close the log", Run: func(string) tea.Cmd {
+			switch {
+			case v.log == nil:
+				h.Say("nothing is logged")
+			case v.log.going():
+				v.log.stop()
+			default:
+				v.log = nil
+			}
+			return nil
+		}},
+	}
+}
