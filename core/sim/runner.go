@@ -98,9 +98,17 @@ func (r *Runner) Run() {
 			return
 		case <-r.changed:
 		case <-next:
-			r.mu.Lock()
-			r.advance(most)
-			r.mu.Unlock()
+			// Where the machine can't reach the pace there is nothing to wait for.
+			for behind := true; behind; {
+				r.mu.Lock()
+				behind = r.advance(most)
+				r.mu.Unlock()
+				select {
+				case <-r.stop:
+					return
+				default:
+				}
+			}
 		}
 	}
 }
@@ -117,12 +125,12 @@ func (r *Runner) restart() { r.wall, r.origin = time.Now(), r.world.now }
 
 // advance runs the world to where the pace says it should be, in slices, so
 // that a speed which the machine can't reach does not hold up the callers: it goes on
-// for so long at most, and not while one of them waits.
-func (r *Runner) advance(limit time.Duration) {
+// for so long at most, and not while one of them waits. Behind says that the limit ended it.
+func (r *Runner) advance(limit time.Duration) (behind bool) {
 	defer func() { r.now.Store(int64(r.world.now)) }()
 	p := r.Pace()
 	if !p.Running {
-		return
+		return false
 	}
 	start := time.Now()
 	target := r.origin + quantity.Time(start.Sub(r.wall).Seconds()*p.Speed*float64(quantity.Second))
@@ -132,7 +140,7 @@ func (r *Runner) advance(limit time.Duration) {
 		if r.halt == nil {
 			r.world.RunTo(to)
 		} else if r.watched(to) {
-			return
+			return false
 		}
 		r.now.Store(int64(r.world.now))
 		if took := time.Since(before); to == from+r.slice && took > 0 {
@@ -141,7 +149,7 @@ func (r *Runner) advance(limit time.Duration) {
 			r.slice = max(r.slice, quantity.Microsecond)
 		}
 		if r.waiting.Load() > 0 {
-			return
+			return false
 		}
 		if time.Since(start) > limit {
 			if span := start.Sub(r.wall); span >= weighed {
@@ -153,13 +161,14 @@ func (r *Runner) advance(limit time.Duration) {
 					}
 				}
 			}
-			return
+			return true
 		}
 	}
 	if math.Abs(p.Reached-p.Speed) > 0 {
 		p.Reached = p.Speed
 		r.setPace(p)
 	}
+	return false
 }
 
 // watched runs the world event by event, and says whether the trigger stopped it.

@@ -99,6 +99,10 @@ func (a *Accountant) Sums() (lost, doubled int) {
 // Last is the place from which the consumer goes on.
 func (a *Accountant) Last() int { return a.last }
 
+// Waiting is how many bytes came since the latest service, as many as the ring holds at most;
+// count is how many came in all.
+func (a *Accountant) Waiting(count int) int { return min(count-a.written, a.size) }
+
 // Fate says of the byte in a place whether nobody has taken it yet, and how often it was taken
 // beyond the first time; count is how many bytes came so far.
 func (a *Accountant) Fate(place, count int) (unread bool, extra int) {

@@ -62,6 +62,15 @@ func (l *Live) Next() quantity.Time {
 // Waiting is the number of words that wait in the unit.
 func (l *Live) Waiting() int { return l.x.port.Level() }
 
+// Fill is how many bytes came that nobody has taken: in the unit, and in a ring.
+func (l *Live) Fill() int {
+	n := l.Waiting() * l.x.p.Stream.Bytes()
+	if l.x.account != nil {
+		n += l.x.account.Waiting(l.x.moved() * max(l.x.p.MemoryWidth/8, 1))
+	}
+	return n
+}
+
 // Now is how far it has come.
 func (l *Live) Now() quantity.Time { return l.x.m.Now() }
 

@@ -81,6 +81,11 @@ func Of(b *bench.Bench, m *capture.Meta) *Catalog {
 			for _, p := range l.Parts() {
 				c.part(at, p)
 			}
+			for _, t := range l.Transfers {
+				if t.Plan.Receive {
+					c.add(Name{Link: at, Part: l.Name, Message: t.Name, Value: fillName, About: "bytes that nobody has taken when a record ends: in the unit and in the ring of the transfer", Format: &coding.Format{Bits: 64, Unit: "bytes"}})
+				}
+			}
 		}
 	}
 	for i := range m.Links {

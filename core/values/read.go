@@ -1,12 +1,14 @@
 package values
 
 import (
+	"fmt"
 	"strconv"
 
 	"gavrix.org/gavrix/core/bench"
 	"gavrix.org/gavrix/core/capture"
 	"gavrix.org/gavrix/core/coding"
 	"gavrix.org/gavrix/core/device"
+	"gavrix.org/gavrix/core/follow"
 	"gavrix.org/gavrix/core/operation"
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/record"
@@ -31,12 +33,13 @@ type Reader struct {
 	meta     *capture.Meta
 	meanings *bench.Meanings
 	figures  map[uint16]*figure
+	fills    *follow.Fills
 	out      []Sample
 }
 
 // NewReader gives a reader for the records of a capture.
 func NewReader(b *bench.Bench, m *capture.Meta) *Reader {
-	return &Reader{Catalog: Of(b, m), meta: m, meanings: b.Meanings(), figures: map[uint16]*figure{}}
+	return &Reader{Catalog: Of(b, m), meta: m, meanings: b.Meanings(), figures: map[uint16]*figure{}, fills: follow.NewFills(b, m)}
 }
 
 // Take gives what a record says; valid until the next call.
@@ -146,6 +149,9 @@ var figures = []figureName{
 	{"period", "s", "from the begin of a record to that of the next of its kind: the same identifier, sender or part"},
 }
 
+// fillName is the value of a receiving transfer that says how much waits.
+const fillName = "fill"
+
 // figure is what a link did so far.
 type figure struct {
 	end    quantity.Time
@@ -202,6 +208,11 @@ func (x *Reader) figure(r *record.Record, l *capture.Link) {
 		f.errors++
 	}
 	put("errors", float64(f.errors))
+	for _, w := range x.fills.Take(r) {
+		if n := x.name(r.Link, l.Name, w.Name, fillName); n != nil {
+			x.out = append(x.out, Sample{Name: n, At: r.End, Number: float64(w.Bytes), Numeric: true, Text: fmt.Sprintf("%d %s", w.Bytes, n.Unit)})
+		}
+	}
 	f.begun, f.end = true, max(f.end, r.End)
 }
 

@@ -230,3 +230,41 @@ func TestFind(t *testing.T) {
 	require.ErrorContains(t, err, "did you mean")
 	assert.Empty(t, NewReader(nil, &meta).Take(&record.Record{Kind: record.Changed}))
 }
+
+// TestBufferFill: what waits in a ring at the end of a burst is what came since the ring was
+// served last, as counting alone has it.
+func TestBufferFill(t *testing.T) {
+	b := lock7(t)
+	h := sim.NewHeadless(b)
+	h.World.RunTo(20 * quantity.Second)
+	s := h.Store().Snapshot()
+	l := b.Link("upper-gauge")
+	plan := l.Transfers[0].Plan
+	require.True(t, plan.Receive && plan.TellHalf)
+	book := bookOf(b, s, 100)
+	n, err := book.Find("upper-gauge." + l.Transfers[0].Name + ".fill")
+	require.NoError(t, err)
+	fills := book.Of(n)
+	came, k, full := 0, 0, 0
+	for i := range s.Len() {
+		r := s.At(i)
+		if r.Link != l.Index || r.Kind != record.Chars || r.Seen != record.Tap || r.From != record.Device {
+			continue
+		}
+		want := 0
+		for range r.Data {
+			came++
+			if want++; came%(plan.Count/2) == 0 {
+				want, full = 0, full+1
+			}
+		}
+		at, v := fills.At(k)
+		k++
+		require.Equal(t, r.End, at)
+		if want > 0 { // else the handler is about to run
+			require.Equal(t, float64(want), v, "%d bytes to %s", came, at)
+		}
+	}
+	assert.Equal(t, fills.Len(), k)
+	assert.Greater(t, full, 10)
+}

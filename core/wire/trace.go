@@ -151,7 +151,7 @@ func (t *Trace) fresh(at quantity.Time) block {
 func (t *Trace) drop() {
 	for t.bytes > t.limit && len(t.unknown) > 1 && (len(t.blocks) < 2 || t.unknown[0].To <= t.blocks[0].last) {
 		t.from = max(t.from, t.unknown[0].To)
-		t.unknown = append(t.unknown[:0], t.unknown[1:]...)
+		t.unknown = t.unknown[1:]
 		t.bytes -= spanBytes
 	}
 	for t.bytes > t.limit && len(t.blocks) > 1 {
