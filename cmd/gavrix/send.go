@@ -19,6 +19,7 @@ import (
 	"gavrix.org/gavrix/core/record"
 	"gavrix.org/gavrix/core/safe"
 	"gavrix.org/gavrix/core/sending"
+	"gavrix.org/gavrix/core/setpoint"
 	"gavrix.org/gavrix/core/session"
 	"gavrix.org/gavrix/core/sim"
 )
@@ -33,6 +34,7 @@ type sendOptions struct {
 	length       string
 	record       recordFlags
 	sets         []string
+	changes      []string
 }
 
 func sendCommand() *cobra.Command {
@@ -46,7 +48,8 @@ func sendCommand() *cobra.Command {
 'do OPERATION' on registers, as 'do write leaf-tilt.mode run'. All WHAT are sent behind each other, --times over, --every so long; or --when a record
 fits a filter. --list takes a file with a line for each: a time, a link, what.
 --replay sends what the MCU sent in a recorded capture, on the links of the same
-names and with its times; --all-frames also the CAN frames of others. It is said how
+names and with its times; --all-frames also the CAN frames of others, --change puts
+other values into its messages. It is said how
 late things were sent. Exit status 1 where anything failed.`,
 		Example: `  gavrix send demo lower-gauge 'SNAP\n' --times 20 --every 50ms
   gavrix send demo pump '2A5 02 60' --when 'lower-gauge answers' --times 1
@@ -68,7 +71,7 @@ late things were sent. Exit status 1 where anything failed.`,
 				return errors.New("name a link and what to send, or --list, or --replay")
 			}
 			if o.replay == "" {
-				if err := idle(cmd, "without --replay", "only", "all-frames", "from", "to"); err != nil {
+				if err := idle(cmd, "without --replay", "only", "all-frames", "from", "to", "change"); err != nil {
 					return err
 				}
 			}
@@ -82,6 +85,7 @@ late things were sent. Exit status 1 where anything failed.`,
 	fl.StringVar(&o.when, "when", "", "send for each record that fits this (gavrix help filters)")
 	fl.StringVar(&o.list, "list", "", "send the lines of this file: TIME LINK WHAT")
 	fl.StringVar(&o.replay, "replay", "", "send what this recorded capture (.pcapng) holds")
+	fl.StringArrayVar(&o.changes, "change", nil, "with --replay: another value in its messages, as 'pump-command.wanted = 50 bar' (repeatable)")
 	fl.StringVar(&o.only, "only", "", "of a capture only records that fit this filter")
 	fl.StringVar(&o.from, "from", "", "of a capture: beginning of the stretch")
 	fl.StringVar(&o.to, "to", "", "of a capture: end of the stretch")
@@ -175,7 +179,7 @@ func (o *sendOptions) plan(cmd *cobra.Command, b *bench.Bench, s link.Session, a
 	}
 	switch {
 	case o.replay != "":
-		p.Items, err = o.captured(cmd.Context(), s)
+		p.Items, err = o.captured(cmd.Context(), b, s)
 	case o.list != "":
 		raw, e := os.ReadFile(o.list)
 		if e != nil {
@@ -214,7 +218,7 @@ func (o *sendOptions) plan(cmd *cobra.Command, b *bench.Bench, s link.Session, a
 }
 
 // captured gives what a capture holds.
-func (o *sendOptions) captured(ctx context.Context, s link.Session) ([]sending.Item, error) {
+func (o *sendOptions) captured(ctx context.Context, b *bench.Bench, s link.Session) ([]sending.Item, error) {
 	if !strings.EqualFold(filepath.Ext(o.replay), ".pcapng") {
 		return nil, fmt.Errorf("--replay %s: a recorded capture ends in .pcapng; gavrix decode and gavrix watch --save make one", o.replay)
 	}
@@ -236,9 +240,22 @@ func (o *sendOptions) captured(ctx context.Context, s link.Session) ([]sending.I
 		}
 		wants = f.Matcher(own, &store.Meta).Take
 	}
-	items := sending.OfCapture(snap, &s.Store().Meta, wants, a, z+1, o.all)
-	if items == nil {
+	var change *setpoint.Change
+	if o.changes != nil {
+		if change, err = setpoint.ReadChange(b, &store.Meta, o.changes); err != nil {
+			return nil, fmt.Errorf("--change: %w", err)
+		}
+	}
+	items, err := sending.OfCapture(snap, &s.Store().Meta, wants, a, z+1, o.all, change)
+	switch {
+	case err != nil:
+		return nil, err
+	case items == nil:
 		return nil, fmt.Errorf("%s holds nothing that could be sent on the links of this bench", o.replay)
+	case change != nil && change.Changed == 0:
+		return nil, fmt.Errorf("--change: no message that the MCU sends in %s holds that", o.replay)
+	case change != nil:
+		fmt.Fprintf(os.Stderr, "changed in %d of %d messages\n", change.Changed, len(items))
 	}
 	return items, nil
 }

@@ -10,6 +10,7 @@ import (
 	"gavrix.org/gavrix/core/link"
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/setpoint"
 	"gavrix.org/gavrix/core/values"
 )
 
@@ -106,8 +107,9 @@ func hexWords(data []byte) string {
 
 // OfCapture gives what the MCU sent in a stretch of a capture, on the links that a session has by
 // the same name, with the times that lay between. Of CAN frames, whose sender levels do not tell,
-// all count where all is wanted, else those of the MCU.
-func OfCapture(s *capture.Snapshot, to *capture.Meta, wants func(r *record.Record) bool, from, until quantity.Time, all bool) []Item {
+// all count where all is wanted, else those of the MCU. Change, which may be nil, gives what is
+// sent in place of a record.
+func OfCapture(s *capture.Snapshot, to *capture.Meta, wants func(r *record.Record) bool, from, until quantity.Time, all bool, change *setpoint.Change) ([]Item, error) {
 	var out []Item
 	meta := s.Meta()
 	for i := s.First(); i < s.Len(); i++ {
@@ -122,7 +124,17 @@ func OfCapture(s *capture.Snapshot, to *capture.Meta, wants func(r *record.Recor
 		if at < 0 || make == nil || !values.Once(l, r) || !wants(r) || r.Kind == record.Frame && !all && r.From != record.MCU {
 			continue
 		}
-		if x := make(r); x != nil {
+		x := make(r)
+		if x != nil && change != nil {
+			changed, err := change.Intent(l.Name, r)
+			if err != nil {
+				return nil, err
+			}
+			if changed != nil {
+				x = changed
+			}
+		}
+		if x != nil {
 			out = append(out, Item{After: r.Start, Link: uint16(at), Intent: x, Text: l.Name + " at " + r.Start.String()})
 		}
 	}
@@ -141,5 +153,5 @@ func OfCapture(s *capture.Snapshot, to *capture.Meta, wants func(r *record.Recor
 			out[i].After -= first
 		}
 	}
-	return out
+	return out, nil
 }

@@ -125,7 +125,8 @@ func TestReplayKeepsOrderAndGaps(t *testing.T) {
 
 	again := sim.NewHeadless(b)
 	again.World.RunTo(quantity.Millisecond)
-	list := OfCapture(h.Store().Snapshot(), &again.Store().Meta, func(r *record.Record) bool { return r.Link == pump }, 0, quantity.Forever, false)
+	list, err := OfCapture(h.Store().Snapshot(), &again.Store().Meta, func(r *record.Record) bool { return r.Link == pump }, 0, quantity.Forever, false, nil)
+	require.NoError(t, err)
 	require.Equal(t, 1000, len(list))
 	done, err := Run(context.Background(), again, b, &Plan{Items: list, Times: 1}, nil)
 	require.NoError(t, err)
@@ -149,7 +150,8 @@ func TestEveryKindAgain(t *testing.T) {
 	b := lock7(t)
 	h := sim.NewHeadless(b)
 	h.World.RunTo(600 * quantity.Millisecond)
-	items := OfCapture(h.Store().Snapshot(), &h.Store().Meta, func(*record.Record) bool { return true }, 0, quantity.Forever, false)
+	items, err := OfCapture(h.Store().Snapshot(), &h.Store().Meta, func(*record.Record) bool { return true }, 0, quantity.Forever, false, nil)
+	require.NoError(t, err)
 	links := map[uint16]int{}
 	for _, it := range items {
 		links[it.Link]++

@@ -194,11 +194,11 @@ func (v *View) again(h ui.Host, path string) (tea.Cmd, error) {
 		if store == nil {
 			return nil, err
 		}
-		items := sending.OfCapture(store.Snapshot(), &s.Store().Meta, func(*record.Record) bool { return true }, 0, quantity.Forever, false)
-		if items == nil {
-			return nil, fmt.Errorf("it holds nothing that could be sent on the links of this bench")
+		items, err := sending.OfCapture(store.Snapshot(), &s.Store().Meta, func(*record.Record) bool { return true }, 0, quantity.Forever, false, nil)
+		if err == nil && items == nil {
+			err = fmt.Errorf("it holds nothing that could be sent on the links of this bench")
 		}
-		return &sending.Plan{Items: items, Times: 1}, nil
+		return &sending.Plan{Items: items, Times: 1}, err
 	}), nil
 }
 
