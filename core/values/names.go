@@ -30,6 +30,7 @@ type Name struct {
 	*coding.Format
 	// FromMCU: it is in messages that the MCU sends alone.
 	FromMCU bool
+	fill    bool // of a transfer
 	place   int
 }
 
@@ -83,7 +84,7 @@ func Of(b *bench.Bench, m *capture.Meta) *Catalog {
 			}
 			for _, t := range l.Transfers {
 				if t.Plan.Receive {
-					c.add(Name{Link: at, Part: l.Name, Message: t.Name, Value: fillName, About: "bytes that nobody has taken when a record ends: in the unit and in the ring of the transfer", Format: &coding.Format{Bits: 64, Unit: "bytes"}})
+					c.add(Name{Link: at, Part: l.Name, Message: t.Name, Value: fillName, fill: true, About: "bytes that nobody has taken when a record ends: in the unit and in the ring of the transfer", Format: &coding.Format{Bits: 64, Unit: "bytes"}})
 				}
 			}
 		}
@@ -125,7 +126,10 @@ func (c *Catalog) part(link uint16, p *operation.Part) {
 
 // Figure says whether a value is what a link itself does.
 func (c *Catalog) Figure(n *Name) bool {
-	return n.Message == "" && slices.ContainsFunc(figures, func(f figureName) bool { return f.name == n.Value && c.isLink(n) })
+	if !c.isLink(n) {
+		return false
+	}
+	return n.fill || n.Message == "" && slices.ContainsFunc(figures, func(f figureName) bool { return f.name == n.Value })
 }
 
 func (c *Catalog) isLink(n *Name) bool {

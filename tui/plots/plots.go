@@ -183,7 +183,7 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 		{Name: "join", Keys: []string{"s"}, Help: "draw it on one scale with the one above: what is set as a staircase, answers as dots, and the lag", Run: func(string) tea.Cmd { v.join(h); return nil }},
 		{Name: "usual", Keys: []string{"0"}, Help: "draw what changes most on the selected link", Run: do(func() { v.lanes, v.chosen, v.lane = nil, false, 0 })},
 		{Name: "all-links", Keys: []string{"a"}, Help: "in the list: the values of all links, or of the selected one", Run: do(func() { v.all = !v.all })},
-		{Name: "against", Keys: []string{"x"}, Help: "the second value against the first, with the line that fits best; x again goes back", Short: "against", Run: turn(againstPage)},
+		{Name: "against", Keys: []string{"x"}, Help: "the second value against the first, in the lane under the cursor if it has two, with the line that fits best; x again goes back", Short: "against", Run: turn(againstPage)},
 		{Name: "how-often", Keys: []string{"g"}, Help: "how often the value under the cursor was how large; g again goes back", Short: "histogram", Run: turn(countPage)},
 		{Name: "picture-earlier", Keys: []string{"left", "h"}, Help: "the picture earlier", Run: do(func() { v.pan(h, -1) })},
 		{Name: "picture-later", Keys: []string{"right"}, Help: "the picture later", Run: do(func() { v.pan(h, 1) })},
@@ -242,6 +242,11 @@ func (v *View) add(h ui.Host, text string) {
 		lane = append(lane, v.book.Catalog().Short(n))
 	}
 	v.own()
+	if i := slices.IndexFunc(v.lanes, func(l []string) bool { return slices.Equal(l, lane) }); i >= 0 {
+		v.lane, v.page = i, timePage
+		h.Say("%s is drawn already", text)
+		return
+	}
 	v.lanes, v.chosen = append(v.lanes, lane), true
 	v.lane, v.page = len(v.lanes)-1, timePage
 }
@@ -445,7 +450,9 @@ func show(book *values.Book, r request, lanes [][]string, chosen bool, lane int)
 		s.empty = "Draw two values first (l, Enter): the second is then shown against the first."
 	case r.page == againstPage:
 		x, y := drawn[0][0], drawn[0][len(drawn[0])-1]
-		if len(drawn) > 1 {
+		if here := drawn[min(lane, len(drawn)-1)]; len(here) > 1 {
+			x, y = here[0], here[1]
+		} else if len(drawn) > 1 {
 			y = drawn[1][0]
 		}
 		s.scene = picture.Against(x, y, name, from, to)

@@ -127,10 +127,14 @@ func combName(meta *capture.Meta, b *bench.Bench, m *bench.Meanings, r *comb.Row
 		shown = &r.Whole
 	}
 	all := m.Of(l.Name, shown)
-	for _, x := range all {
-		if r.Addressed && x.Part != nil {
-			name = x.Part.Name
+	if at := b.Link(l.Name); at != nil && r.Addressed {
+		for _, p := range at.Parts() {
+			if _, with := p.Seen(shown); with {
+				name = p.Name
+			}
 		}
+	}
+	for _, x := range all {
 		if x.Laid != nil && x.Laid.Layout != nil && x.Laid.Layout.Name != "" {
 			name = x.Laid.Layout.Name
 			break

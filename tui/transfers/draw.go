@@ -314,7 +314,7 @@ func (v *View) picture(a cells.Area, y int, h ui.Host, t *bench.Transfer) {
 	}
 	where := "following"
 	if v.fixed {
-		where = "held; A, where the other views go, is " + v.moment.Round(7)
+		where = "held, the other views go to A = " + v.moment.Round(7)
 	}
 	if v.buffered {
 		v.buffer(a, y, t)
@@ -322,7 +322,7 @@ func (v *View) picture(a cells.Area, y int, h ui.Host, t *bench.Transfer) {
 		return
 	}
 	a.Text(0, y, cells.Head, "TIME")
-	a.Text(6, y, cells.Quiet, fmt.Sprintf("%s, %s across; ← → + - End; b buffer", where, (s.scene.To-s.scene.From).Round(3)))
+	a.Text(6, y, cells.Quiet, fmt.Sprintf("%s; %s across; ← → + - End", where, (s.scene.To-s.scene.From).Round(3)))
 	y++
 	buffer := v.bufferRows(a.W)
 	room := a.H - y - buffer - 1
