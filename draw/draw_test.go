@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -15,6 +16,7 @@ import (
 	"strings"
 	"testing"
 	"unicode"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -25,6 +27,7 @@ import (
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/scene"
 	"gavrix.org/gavrix/draw/cells"
+	"gavrix.org/gavrix/draw/paper"
 	"gavrix.org/gavrix/draw/pdf"
 	"gavrix.org/gavrix/draw/svg"
 )
@@ -285,6 +288,32 @@ func TestColumnsAreTrueToScale(t *testing.T) {
 				want = '▔'
 			}
 			require.Equal(rt, want, g.At(x, 1).Rune)
+		}
+	})
+}
+
+// TestWordsStandBesideValues: what is said of a lane of values ends where its picture begins.
+func TestWordsStandBesideValues(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		word := rapid.StringMatching("[a-z]{1,12}(-[a-z]{1,12}){0,3}")
+		n := scene.Lane{
+			Name: strings.Join(rapid.SliceOfN(word, 1, 3).Draw(rt, "names"), ", "), Detail: strings.Join(rapid.SliceOfN(word, 0, 4).Draw(rt, "details"), "  "),
+			Scale: &scene.Scale{Low: 0, High: 1}, Series: []scene.Series{{Points: []scene.Point{{At: 0, To: 9}}}},
+		}
+		p := paper.Layout(&scene.Scene{To: 10, Lanes: []scene.Lane{n, n}}, 800)
+		from := math.Inf(1)
+		for _, l := range p.Lines {
+			from = min(from, l.X1)
+		}
+		said := ""
+		for _, x := range p.Texts {
+			if x.X < from {
+				said += x.Text + " "
+				require.LessOrEqual(rt, x.X+0.6*x.Size*float64(utf8.RuneCountInString(x.Text)), from, "%q", x.Text)
+			}
+		}
+		for _, part := range strings.FieldsFunc(n.Name+", "+n.Detail, func(r rune) bool { return r == ',' || r == ' ' }) {
+			require.Contains(rt, said, part)
 		}
 	})
 }

@@ -19,8 +19,8 @@ import (
 	"gavrix.org/gavrix/core/record"
 	"gavrix.org/gavrix/core/safe"
 	"gavrix.org/gavrix/core/sending"
-	"gavrix.org/gavrix/core/setpoint"
 	"gavrix.org/gavrix/core/session"
+	"gavrix.org/gavrix/core/setpoint"
 	"gavrix.org/gavrix/core/sim"
 )
 

@@ -192,8 +192,12 @@ func step(n *scene.Lane) float64 { return height(n) + laneStep - laneH }
 func (l *layout) lane(n *scene.Lane, y float64) {
 	p := l.p
 	laneH := height(n)
-	p.Texts = append(p.Texts, Text{X: margin, Y: y + laneH/2 + 3, Size: size, Bold: true, Text: safe.Text(strings.TrimLeft(n.Letter+" "+n.Name, " "))})
-	if n.Detail != "" {
+	if n.Scale != nil {
+		l.called(n, y)
+	} else {
+		p.Texts = append(p.Texts, Text{X: margin, Y: y + laneH/2 + 3, Size: size, Bold: true, Text: safe.Text(strings.TrimLeft(n.Letter+" "+n.Name, " "))})
+	}
+	if n.Detail != "" && n.Scale == nil {
 		at := y + laneH/2 + 3
 		if n.Name != "" {
 			at += 1.2 * size // below the name

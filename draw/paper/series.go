@@ -1,6 +1,9 @@
 package paper
 
 import (
+	"strings"
+	"unicode/utf8"
+
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/safe"
 	"gavrix.org/gavrix/core/scene"
@@ -15,6 +18,31 @@ func place(v float64, s *scene.Scale, from, to float64) float64 {
 		return (from + to) / 2
 	}
 	return from + (v-s.Low)/(s.High-s.Low)*(to-from)
+}
+
+// called writes the names of a lane's values beside it, and what is known of them below, a part
+// in each row: between the ends of its scale, whose labels stand there too.
+func (l *layout) called(n *scene.Lane, y float64) {
+	var rows []Text
+	for _, name := range strings.SplitAfter(n.Name, ", ") {
+		rows = append(rows, Text{Size: size, Bold: true, Text: name})
+	}
+	for _, part := range strings.Split(n.Detail, "  ") {
+		if part = strings.TrimSpace(part); part != "" {
+			rows = append(rows, Text{Size: 0.85 * size, Colour: Grey, Text: part})
+		}
+	}
+	high := 0.0
+	for i := range rows {
+		high += 1.2 * rows[i].Size
+	}
+	at := y + (seriesH-high)/2
+	for _, r := range rows {
+		at += 1.2 * r.Size
+		r.X, r.Y, r.Text = margin, at, safe.Text(strings.TrimSpace(r.Text))
+		r.Size = min(r.Size, (names-4)/charWidth/float64(max(utf8.RuneCountInString(r.Text), 1)))
+		l.p.Texts = append(l.p.Texts, r)
+	}
 }
 
 // series draws the values of a lane.
