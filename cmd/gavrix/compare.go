@@ -101,8 +101,7 @@ func trafficOf(ctx context.Context, b *bench.Bench, path string) (*capture.Store
 	if len(links) == 0 {
 		return nil, fmt.Errorf("--capture: %s has no line of a link of the bench; its lines are %s", path, decode.List(src.Names()))
 	}
-	store := capture.NewStore(decode.Meta(links))
-	return store, decode.Load(ctx, src, links, store)
+	return allRecords(ctx, src, links, decode.Meta(links))
 }
 
 // methodRow is what one method made of the traffic, as JSON has it.

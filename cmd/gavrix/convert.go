@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"math"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -94,7 +93,12 @@ func created(path string, write func(io.Writer) error) error {
 		return fmt.Errorf("%s can't be written: %w", path, err)
 	}
 	out := bufio.NewWriterSize(f, 1<<16)
-	return errors.Join(write(out), out.Flush(), f.Close())
+	err = errors.Join(write(out), out.Flush(), f.Close())
+	if errors.Is(err, context.Canceled) {
+		// A part of what was asked for would look like all of it.
+		return errors.Join(fmt.Errorf("%s is not written", path), err, os.Remove(path))
+	}
+	return err
 }
 
 // store gives the records of a file, decoded where it holds levels.
@@ -124,9 +128,7 @@ func (o *converting) store(ctx context.Context, from string, recorded bool) (*ca
 	if o.known != nil {
 		withBench(&meta, o.known)
 	}
-	store := capture.NewStore(meta)
-	store.Bound(math.MaxInt) // all of it is written
-	return store, decode.Run(ctx, src, links, decode.Options{Progress: store.Advance}, store)
+	return allRecords(ctx, src, links, meta)
 }
 
 // withBench puts the bench into a capture whose links are all its own.

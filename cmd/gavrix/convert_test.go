@@ -1,7 +1,9 @@
 package main
 
 import (
+	"context"
 	"encoding/json"
+	"io"
 	"os"
 	"strings"
 	"testing"
@@ -43,4 +45,22 @@ func TestConvertToRecords(t *testing.T) {
 		_, status := run(t, append([]string{"convert"}, wrong...)...)
 		assert.Equal(t, cannot, status, wrong)
 	}
+}
+
+// A conversion that was interrupted leaves no file that looks like a whole one; what stands
+// before a fault in what is read is kept.
+func TestInterruptedConversion(t *testing.T) {
+	t.Chdir(t.TempDir())
+	part := func(why error) func(io.Writer) error {
+		return func(w io.Writer) error {
+			_, err := w.Write([]byte("a part"))
+			require.NoError(t, err)
+			return why
+		}
+	}
+	assert.ErrorContains(t, created("x.vcd", part(context.Canceled)), "x.vcd is not written")
+	assert.NoFileExists(t, "x.vcd")
+	assert.Error(t, created("x.vcd", part(io.ErrUnexpectedEOF)))
+	assert.FileExists(t, "x.vcd")
+	assert.ErrorContains(t, created("x.vcd", part(nil)), "can't be written")
 }

@@ -43,14 +43,14 @@ func sendCommand() *cobra.Command {
 		Use:   "send BENCH [LINK WHAT...]",
 		Short: "Send again and again, at times, whenever something is seen, from a list, or what a capture holds",
 		Long: `Sends on a link of a bench, simulated or over its port: on a UART a text with \n,
-\r, \xNN, on the other buses a transaction in the words in which one is planned; on each
-'message NAME VALUE = QUANTITY, ...', a message that a device file describes, and
-'do OPERATION' on registers, as 'do write leaf-tilt.mode run'. All WHAT are sent behind each other, --times over, --every so long; or --when a record
-fits a filter. --list takes a file with a line for each: a time, a link, what.
---replay sends what the MCU sent in a recorded capture, on the links of the same
-names and with its times; --all-frames also the CAN frames of others, --change puts
-other values into its messages. It is said how
-late things were sent. Exit status 1 where anything failed.`,
+\r, \xNN, on the other buses a transaction in the words in which one is planned. On
+each of them 'message NAME VALUE = QUANTITY, ...' is a message that a device file
+describes, and 'do OPERATION' reads or writes registers, as gavrix do does. All WHAT
+are sent behind each other, --times over, --every so long; or --when a record fits a
+filter. --list takes a file with a line for each: a time, a link, what. --replay sends
+what the MCU sent in a recorded capture, on the links of the same names and with its
+times; --all-frames also the CAN frames of others, --change puts other values into its
+messages. It is said how late things were sent. Exit status 1 where anything failed.`,
 		Example: `  gavrix send demo lower-gauge 'SNAP\n' --times 20 --every 50ms
   gavrix send demo pump '2A5 02 60' --when 'lower-gauge answers' --times 1
   gavrix send demo pump 'message pump-command wanted = 120 bar, mode = raise'

@@ -1,7 +1,9 @@
 package main
 
 import (
+	"context"
 	"fmt"
+	"math"
 	"path/filepath"
 	"strings"
 
@@ -78,11 +80,18 @@ func (o *sourceFlags) open(cmd *cobra.Command, path string) (*bench.Bench, *capt
 	if len(links) == 0 {
 		return nil, nil, fmt.Errorf("%s has no line of a link of the bench; its lines are %s", path, decode.List(src.Names()))
 	}
-	store := capture.NewStore(decode.Meta(links))
-	if err := decode.Load(cmd.Context(), src, links, store); err != nil {
+	store, err := allRecords(cmd.Context(), src, links, decode.Meta(links))
+	if err != nil {
 		return nil, nil, err
 	}
 	return b, store.Snapshot(), nil
+}
+
+// allRecords decodes levels, and keeps every record however many there are.
+func allRecords(ctx context.Context, src decode.Source, links []decode.Link, meta capture.Meta) (*capture.Store, error) {
+	store := capture.NewStore(meta)
+	store.Bound(math.MaxInt)
+	return store, decode.Run(ctx, src, links, decode.Options{Progress: store.Advance}, store)
 }
 
 func (o *sourceFlags) simulated(path string) (*bench.Bench, *capture.Snapshot, error) {

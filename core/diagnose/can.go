@@ -32,7 +32,7 @@ func canBus(snap *capture.Snapshot, l *bench.Link) []finding.Finding {
 	s := lately(snap, l.Index)
 	switch {
 	case s.unacknowledged > 0 && s.good == 0 && s.bad == 0:
-		add(finding.Warning, "nobody-acknowledges", s.last.Start, fmt.Sprintf("%s of %s without acknowledge", number(uint64(s.unacknowledged), "frame"), who(l, s.last)),
+		add(finding.Warning, "nobody-acknowledges", s.last.Start, fmt.Sprintf("%s of %s without acknowledge in the last second", number(uint64(s.unacknowledged), "frame"), who(l, s.last)),
 			"it is alone: all others are off, listen only, or are in stand-by", "look at the startup of the MCU's node (s), and at the others' supply")
 	case s.bad > 0:
 		add(finding.Warning, "error-frames", s.last.Start, fmt.Sprintf("%s with errors in the last second (%s), %d good", number(uint64(s.bad+s.unacknowledged), "frame"), s.flags, s.good),

@@ -249,7 +249,7 @@ func (p *Point) message(text string, m *Move, last *record.Record) error {
 		return nil
 	}
 	if p.layout.Text != nil && len(p.layout.Fields) > 1 {
-		return fmt.Errorf("%s has other values too: send the whole text", p.layout.Name)
+		return fmt.Errorf("%s has other values too: the command message sends all of them", p.layout.Name)
 	}
 	var err error
 	m.Intent, err = carry(p.part, p.layout, values, last)
