@@ -40,6 +40,9 @@ func Of(b *bench.Bench, n *values.Name, linkName string) (*Point, error) {
 	if l == nil {
 		return nil, fmt.Errorf("the bench has no link %s", linkName)
 	}
+	if n.Does {
+		return nil, fmt.Errorf("%s is what the link does: it can't be set", n)
+	}
 	p := &Point{Name: n, Link: l}
 	for _, x := range l.Parts() {
 		if x.Name == n.Part {
@@ -51,8 +54,7 @@ func Of(b *bench.Bench, n *values.Name, linkName string) (*Point, error) {
 		v = p.part.Map.Value(n.Value)
 	}
 	if p.part == nil || n.Message == "" && v == nil {
-		// A part may have the name of its link.
-		return nil, fmt.Errorf("%s is what the link does: it can't be set", n)
+		return nil, fmt.Errorf("%s has no part with a value %s", linkName, n)
 	}
 	if n.Message == "" {
 		switch {

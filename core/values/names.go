@@ -30,8 +30,9 @@ type Name struct {
 	*coding.Format
 	// FromMCU: it is in messages that the MCU sends alone.
 	FromMCU bool
-	fill    bool // of a transfer
-	place   int
+	// Does: it is what the link itself does, not what messages on it say.
+	Does  bool
+	place int
 }
 
 // String gives the whole name: `pump-drive.pump-status.pressure`. Blanks are dashes.
@@ -56,8 +57,6 @@ func Dashed(s string) string { return strings.Join(strings.Fields(safe.Text(s)),
 type Catalog struct {
 	All []*Name
 	of  map[key]*Name
-	// links are the numbers of the bench's links in the capture.
-	links map[string]uint16
 }
 
 type key struct {
@@ -69,13 +68,14 @@ type key struct {
 // Of gives the values of a bench, on the links of a capture that have the names of its
 // links; without a bench there are none but those of the links themselves.
 func Of(b *bench.Bench, m *capture.Meta) *Catalog {
-	c := &Catalog{of: map[key]*Name{}, links: map[string]uint16{}}
+	c := &Catalog{of: map[key]*Name{}}
+	links := map[string]uint16{}
 	for i := range m.Links {
-		c.links[m.Links[i].Name] = uint16(i)
+		links[m.Links[i].Name] = uint16(i)
 	}
 	if b != nil {
 		for _, l := range b.Links {
-			at, has := c.links[l.Name]
+			at, has := links[l.Name]
 			if !has {
 				continue
 			}
@@ -84,14 +84,14 @@ func Of(b *bench.Bench, m *capture.Meta) *Catalog {
 			}
 			for _, t := range l.Transfers {
 				if t.Plan.Receive {
-					c.add(Name{Link: at, Part: l.Name, Message: t.Name, Value: fillName, fill: true, About: "bytes that nobody has taken when a record ends: in the unit and in the ring of the transfer", Format: &coding.Format{Bits: 64, Unit: "bytes"}})
+					c.add(Name{Link: at, Part: l.Name, Message: t.Name, Value: fillName, Does: true, About: "bytes that nobody has taken when a record ends: in the unit and in the ring of the transfer", Format: &coding.Format{Bits: 64, Unit: "bytes"}})
 				}
 			}
 		}
 	}
 	for i := range m.Links {
 		for _, f := range figures {
-			c.add(Name{Link: uint16(i), Part: m.Links[i].Name, Value: f.name, About: f.about, Format: &coding.Format{Bits: 64, Unit: f.unit}})
+			c.add(Name{Link: uint16(i), Part: m.Links[i].Name, Value: f.name, Does: true, About: f.about, Format: &coding.Format{Bits: 64, Unit: f.unit}})
 		}
 	}
 	return c
@@ -122,19 +122,6 @@ func (c *Catalog) part(link uint16, p *operation.Part) {
 			c.add(Name{Link: link, Part: p.Name, Message: l.Name, Value: f.Name, About: f.About, Format: &f.Format, FromMCU: l.FromMCU})
 		}
 	}
-}
-
-// Figure says whether a value is what a link itself does.
-func (c *Catalog) Figure(n *Name) bool {
-	if !c.isLink(n) {
-		return false
-	}
-	return n.fill || n.Message == "" && slices.ContainsFunc(figures, func(f figureName) bool { return f.name == n.Value })
-}
-
-func (c *Catalog) isLink(n *Name) bool {
-	at, has := c.links[n.Part]
-	return has && at == n.Link
 }
 
 // name finds the name of a value.

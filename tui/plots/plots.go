@@ -387,7 +387,7 @@ func (v *View) Tick(h ui.Host) tea.Cmd {
 func usual(book *values.Book, link int) [][]string {
 	var list []*values.Series
 	for _, s := range book.All() {
-		if int(s.Link) == link && s.Len() > 0 && s.Changes > 0 && !book.Catalog().Figure(s.Name) {
+		if int(s.Link) == link && s.Len() > 0 && s.Changes > 0 && !s.Does {
 			list = append(list, s)
 		}
 	}
