@@ -53,7 +53,7 @@ times; --all-frames also the CAN frames of others, --change puts other values in
 messages. It is said how late things were sent. Exit status 1 where anything failed.`,
 		Example: `  gavrix send demo lower-gauge 'SNAP\n' --times 20 --every 50ms
   gavrix send demo pump '2A5 02 60' --when 'lower-gauge answers' --times 1
-  gavrix send demo pump 'message pump-command wanted = 120 bar, mode = raise'
+  gavrix send demo pump 'message pump-command wanted = 120 bar, mode = raise' --times 5 --every 50ms
   gavrix send demo --replay lock.pcapng --save again.pcapng`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt)

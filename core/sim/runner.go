@@ -164,7 +164,8 @@ func (r *Runner) advance(limit time.Duration) (behind bool) {
 			return true
 		}
 	}
-	if math.Abs(p.Reached-p.Speed) > 0 {
+	// Just after a restart there is nothing yet to be reached.
+	if math.Abs(p.Reached-p.Speed) > 0 && start.Sub(r.wall) >= beat {
 		p.Reached = p.Speed
 		r.setPace(p)
 	}
