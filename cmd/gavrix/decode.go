@@ -28,7 +28,7 @@ import (
 	"gavrix.org/gavrix/core/record"
 	"gavrix.org/gavrix/core/safe"
 	"gavrix.org/gavrix/core/sim"
-	"gavrix.org/gavrix/core/transcript"
+	"gavrix.org/gavrix/core/textlog"
 	"gavrix.org/gavrix/demo"
 )
 
@@ -422,7 +422,7 @@ func (p *printing) print(r *record.Record) error {
 			hex.EncodeToString(r.Data), record.MarksText(r.Marks), jsonl.Text(l.Kind, r),
 		})
 	default:
-		_, err := p.w.WriteString(transcript.Line(p.meta, p.o.meanings, r))
+		_, err := p.w.WriteString(textlog.Line(p.meta, p.o.meanings, r))
 		return err
 	}
 }

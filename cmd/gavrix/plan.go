@@ -19,7 +19,7 @@ import (
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/record"
 	"gavrix.org/gavrix/core/safe"
-	"gavrix.org/gavrix/core/transcript"
+	"gavrix.org/gavrix/core/textlog"
 )
 
 // planForms says how transactions are planned on each bus.
@@ -84,7 +84,7 @@ type differenceJSON struct {
 
 func (c *comparing) print(p *held, r *record.Record, ds []intent.Difference) {
 	if !c.json {
-		fmt.Fprint(stdout, transcript.Line(c.meta, nil, r))
+		fmt.Fprint(stdout, textlog.Line(c.meta, nil, r))
 	}
 	for i := range ds {
 		d := &ds[i]

@@ -16,7 +16,7 @@ import (
 	"gavrix.org/gavrix/core/record"
 	"gavrix.org/gavrix/core/safe"
 	"gavrix.org/gavrix/core/sim"
-	"gavrix.org/gavrix/core/transcript"
+	"gavrix.org/gavrix/core/textlog"
 )
 
 func replayCommand() *cobra.Command {
@@ -116,7 +116,7 @@ func replay(ctx context.Context, path, out string) error {
 	}{{"capture", parted.Was}, {"replay ", parted.Is}} {
 		text := "has no such record\n"
 		if x.r != nil {
-			text = transcript.Line(&store.Meta, b.Meanings(), x.r)
+			text = textlog.Line(&store.Meta, b.Meanings(), x.r)
 		}
 		fmt.Fprintf(stdout, "  %s  %s", x.name, text)
 	}

@@ -28,7 +28,7 @@ import (
 	"gavrix.org/gavrix/core/safe"
 	"gavrix.org/gavrix/core/session"
 	"gavrix.org/gavrix/core/sim"
-	"gavrix.org/gavrix/core/transcript"
+	"gavrix.org/gavrix/core/textlog"
 )
 
 type watchOptions struct {
@@ -319,6 +319,6 @@ func (o *watchOptions) print(meta *capture.Meta, r *record.Record) error {
 		_, err = stdout.Write(b)
 		return err
 	}
-	_, err := io.WriteString(stdout, transcript.Line(meta, o.meanings, r))
+	_, err := io.WriteString(stdout, textlog.Line(meta, o.meanings, r))
 	return err
 }

@@ -72,7 +72,7 @@ var allowed = map[string]string{
 	"core/capture/jsonl":     "core/bus/all core/capture core/record core/safe",
 	"core/capture/pcapng":    "core/bus core/bus/all core/capture core/quantity core/record core/records",
 	"core/records":           "core/quantity core/record",
-	"core/transcript":        "core/bench core/bus/all core/capture core/record core/records core/safe",
+	"core/textlog":           "core/bench core/bus/all core/capture core/record core/records core/safe",
 	"core/dialogue":          "core/capture core/quantity core/record core/records",
 	"core/link":              "core/bench core/capture core/finding core/quantity core/record",
 	"core/link/tty":          "core/bench core/bus/uart core/capture core/finding core/guard core/link core/quantity core/record",

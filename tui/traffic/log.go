@@ -11,7 +11,7 @@ import (
 
 	"gavrix.org/gavrix/core/record"
 	"gavrix.org/gavrix/core/safe"
-	"gavrix.org/gavrix/core/transcript"
+	"gavrix.org/gavrix/core/textlog"
 	"gavrix.org/gavrix/draw/cells"
 	"gavrix.org/gavrix/tui/ui"
 )
@@ -71,7 +71,7 @@ func (v *View) logTo(h ui.Host, path string) tea.Cmd {
 	v.log = l
 	store, meanings := h.Session().Store(), h.Bench().Still().Meanings()
 	return func() tea.Msg {
-		err := transcript.Follow(ctx, out, store.Snapshot, meanings, wants, func(lines int) {
+		err := textlog.Follow(ctx, out, store.Snapshot, meanings, wants, func(lines int) {
 			l.mu.Lock()
 			defer l.mu.Unlock()
 			l.lines = lines

@@ -1,5 +1,5 @@
-// Package transcript writes records as lines of text, with what they mean.
-package transcript
+// Package textlog writes records as lines of text, with what they mean.
+package textlog
 
 import (
 	"bufio"
