@@ -86,13 +86,9 @@ type groupRow struct {
 
 // called says what the records of a group are.
 func called(l *capture.Link, g *stats.Group) string {
-	switch {
-	case g.Frame && g.Extended:
-		return fmt.Sprintf("%08X", g.ID)
-	case g.Frame:
-		return fmt.Sprintf("%03X", g.ID)
-	case g.Addressed:
-		return fmt.Sprintf("address %02X", g.ID)
+	switch key := g.Text(); {
+	case key != "":
+		return key
 	case g.From == record.Nobody:
 		return "anybody"
 	}

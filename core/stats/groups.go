@@ -23,6 +23,19 @@ type Key struct {
 	Kind      record.Kind
 }
 
+// Text gives the identifier or address that the records have in common; "" where they have none.
+func (k Key) Text() string {
+	switch {
+	case k.Frame && k.Extended:
+		return fmt.Sprintf("%08X", k.ID)
+	case k.Frame:
+		return fmt.Sprintf("%03X", k.ID)
+	case k.Addressed:
+		return fmt.Sprintf("at %02X", k.ID)
+	}
+	return ""
+}
+
 // KeyOf gives the key of a record; ok is false for what is no traffic.
 func KeyOf(r *record.Record) (k Key, ok bool) {
 	if !r.Traffic() || r.Kind == record.Flow {

@@ -12,7 +12,6 @@ import (
 	"gavrix.org/gavrix/core/comb"
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/record"
-	"gavrix.org/gavrix/core/stats"
 	"gavrix.org/gavrix/core/values"
 	"gavrix.org/gavrix/draw/cells"
 	"gavrix.org/gavrix/tui/ui"
@@ -143,19 +142,6 @@ func combName(meta *capture.Meta, b *bench.Bench, m *bench.Meanings, r *comb.Row
 	return name, m.Brief(l.Name, all)
 }
 
-// keyText is what a row's records have in common, as it stands in frames.
-func keyText(k stats.Key) string {
-	switch {
-	case k.Frame && k.Extended:
-		return fmt.Sprintf("%08X", k.ID)
-	case k.Frame:
-		return fmt.Sprintf("%03X", k.ID)
-	case k.Addressed:
-		return fmt.Sprintf("at %02X", k.ID)
-	}
-	return ""
-}
-
 // draw shows the combs, two rows each.
 func (c *combs) draw(a cells.Area, h ui.Host, all, held bool) {
 	if c.shown == nil {
@@ -201,7 +187,7 @@ func (c *combs) row(a cells.Area, y int, r *combRow, selected bool, wide, labels
 	if all {
 		x = a.Part(0, y, 14, 1).Text(2, 0, cells.Quiet, h.Snapshot().Meta().Links[r.Link].Name) + 1
 	}
-	if key := keyText(r.Key); key != "" {
+	if key := r.Key.Text(); key != "" {
 		x = a.Text(x, y, cells.Strong, key) + 2
 	}
 	a.Part(x, y, max(23-x, 8), 1).Text(0, 0, cells.Plain, r.name)
@@ -336,7 +322,7 @@ func (v *View) recordsOf(h ui.Host) {
 	text := quoted(l.Name)
 	switch {
 	case r.Frame:
-		text += " identifier " + keyText(r.Key)
+		text += " identifier " + r.Key.Text()
 	case r.Kind == record.Transaction && r.Key.From >= record.Device:
 		text = quoted(l.EndName(r.Key.From))
 	case r.Key.From != record.Nobody:
