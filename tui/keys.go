@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -287,6 +288,12 @@ func (a *App) benchCommands() []ui.Command {
 	}
 }
 
+// The paces that are asked for by number.
+const (
+	leastSpeed = 1e-6
+	mostSpeed  = 10_000
+)
+
 func (a *App) timeCommands() []ui.Command {
 	pace := func(f func()) func(string) tea.Cmd {
 		return func(string) tea.Cmd {
@@ -306,6 +313,14 @@ func (a *App) timeCommands() []ui.Command {
 		{Name: "stop-at", Args: "EVENT", Help: "run to error, parity, gap 5 ms, a TEXT or a filter", Run: a.stopAt, Complete: a.filters},
 		{Name: "slower", Keys: []string{"["}, Help: "time at a tenth of the pace", Run: pace(func() { a.session.World.SetSpeed(a.session.World.Pace().Speed / 10) })},
 		{Name: "faster", Keys: []string{"]"}, Help: "time at ten times the pace", Run: pace(func() { a.session.World.SetSpeed(a.session.World.Pace().Speed * 10) })},
+		{Name: "speed", Args: "N", Help: "time at N times the real pace, as 20 or 0.5", Run: func(arg string) tea.Cmd {
+			n, err := strconv.ParseFloat(strings.TrimPrefix(strings.TrimSpace(arg), "×"), 64)
+			if err != nil || !(n >= leastSpeed && n <= mostSpeed) {
+				a.Warn("write how many times the real pace, %g to %g, as speed 20", leastSpeed, float64(mostSpeed))
+				return nil
+			}
+			return pace(func() { a.session.World.SetSpeed(n) })("")
+		}},
 		{Name: "record", Args: "FILE [LIMITS]", Help: "record to a pcapng file; limits: every 100 MB, every 10 min, keep 5", Run: a.record, Complete: ui.Files},
 		{Name: "end-recording", Help: "close the file that is recorded to", Run: a.endRecording},
 	}
@@ -694,10 +709,16 @@ func (a *App) quit(string) tea.Cmd {
 	return tea.Quit
 }
 
-// speedText prints a pace as ×1, ×10, ×1/100.
+// speedText prints a pace as ×1, ×2.5, ×10, ×1/100.
 func speedText(s float64) string {
-	if s >= 1 {
-		return "×" + strings.TrimSuffix(quantity.Group(s, 0), ".0")
+	times := func(v float64) string {
+		if v < 10 {
+			return strconv.FormatFloat(v, 'g', 3, 64)
+		}
+		return strings.TrimSuffix(quantity.Group(v, 0), ".0")
 	}
-	return "×1/" + quantity.Group(1/s, 0)
+	if s >= 1 {
+		return "×" + times(s)
+	}
+	return "×1/" + times(1/s)
 }

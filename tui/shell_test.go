@@ -148,6 +148,11 @@ func TestTimeStopsWhereItIsToldTo(t *testing.T) {
 	l := running(t)
 	l.says("faster")
 	assert.Contains(t, screenTextAfter(l.App), "×10")
+	for _, bad := range []string{"", "fast", "0", "-3", "NaN", "1e9"} {
+		assert.Contains(t, l.says("speed "+bad), "as speed 20")
+	}
+	l.says("speed 2.5")
+	assert.Contains(t, screenTextAfter(l.App), "×2.5")
 	assert.Contains(t, l.says("stop-at xyzzy\\q"), "stop-at")
 	assert.Contains(t, l.says("stop-at 3."), "time stops at 3.")
 	l.stopped()
