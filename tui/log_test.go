@@ -10,6 +10,7 @@ import (
 
 	"gavrix.org/gavrix/core/capture"
 	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/tui/ui"
 )
 
 // A log holds the dialogue of the link that is shown, and only that; a file that is there is
@@ -21,10 +22,7 @@ func TestLog(t *testing.T) {
 	l.says("link lower-gauge")
 	assert.Contains(t, l.says("log"), "name a file")
 	assert.Contains(t, l.says("end-log"), "nothing is logged")
-	cmd := l.runCommand("log talk.txt")
-	require.NotNil(t, cmd)
-	ended := make(chan bool)
-	go func() { defer close(ended); cmd() }()
+	l.says("log talk.txt")
 	from := l.store.Snapshot().Mark()
 	l.says(`send TEMP\n`)
 	answered := func(s *capture.Snapshot) bool {
@@ -44,7 +42,7 @@ func TestLog(t *testing.T) {
 	l.until(answered)
 	assert.Contains(t, l.says("log other.txt"), "talk.txt is being written")
 	l.says("end-log")
-	<-ended
+	l.current().(ui.Closer).Close() // as on leaving
 	assert.Contains(t, l.screen(), "LOG  lower-gauge to talk.txt  closed: ")
 	raw, err := os.ReadFile("talk.txt")
 	require.NoError(t, err)

@@ -20,6 +20,7 @@ import (
 	"gavrix.org/gavrix/core/guard"
 	"gavrix.org/gavrix/core/session"
 	"gavrix.org/gavrix/tui/prefs"
+	"gavrix.org/gavrix/tui/ui"
 )
 
 // Options say what to open.
@@ -140,6 +141,11 @@ func (a *App) run(more ...tea.ProgramOption) error {
 	_, err := p.Run()
 	if a.levels != nil && a.levels.cancel != nil {
 		a.levels.cancel()
+	}
+	for _, v := range a.views {
+		if c, is := v.view.(ui.Closer); is {
+			c.Close()
+		}
 	}
 	if errors.Is(err, io.EOF) || errors.Is(err, syscall.EIO) {
 		return nil // the terminal itself went away

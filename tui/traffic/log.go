@@ -9,6 +9,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"gavrix.org/gavrix/core/guard"
 	"gavrix.org/gavrix/core/record"
 	"gavrix.org/gavrix/core/safe"
 	"gavrix.org/gavrix/core/textlog"
@@ -20,6 +21,7 @@ import (
 type textLog struct {
 	path, of string
 	stop     context.CancelFunc
+	ended    chan struct{}
 
 	mu    sync.Mutex
 	lines int
@@ -44,22 +46,22 @@ func (l *textLog) draw(a cells.Area, y int) {
 }
 
 // logTo writes what comes on the links that are shown, as it is shown, to a file.
-func (v *View) logTo(h ui.Host, path string) tea.Cmd {
+func (v *View) logTo(h ui.Host, path string) {
 	if path == "" {
 		h.Warn("name a file: log dialogue.txt")
-		return nil
+		return
 	}
 	if v.log != nil && v.log.going() {
 		h.Say("%s is being written; :end-log closes it", filepath.Base(v.log.path))
-		return nil
+		return
 	}
 	out, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
 	if err != nil {
 		h.Warn("nothing is logged: %v", err)
-		return nil
+		return
 	}
 	link, all, tap := h.LinkIndex(), v.all, v.tap
-	l := &textLog{path: path, of: "all links"}
+	l := &textLog{path: path, of: "all links", ended: make(chan struct{})}
 	if !all {
 		l.of = h.Snapshot().Meta().Links[link].Name
 	}
@@ -70,7 +72,8 @@ func (v *View) logTo(h ui.Host, path string) tea.Cmd {
 	ctx, l.stop = context.WithCancel(context.Background())
 	v.log = l
 	store, meanings := h.Session().Store(), h.Bench().Still().Meanings()
-	return func() tea.Msg {
+	guard.Go(func() {
+		defer close(l.ended)
 		err := textlog.Follow(ctx, out, store.Snapshot, meanings, wants, func(lines int) {
 			l.mu.Lock()
 			defer l.mu.Unlock()
@@ -82,7 +85,14 @@ func (v *View) logTo(h ui.Host, path string) tea.Cmd {
 		l.mu.Lock()
 		defer l.mu.Unlock()
 		l.over, l.err = true, err
-		return nil
+	})
+}
+
+// Close implements ui.Closer: what came until now is in the log.
+func (v *View) Close() {
+	if v.log != nil {
+		v.log.stop()
+		<-v.log.ended
 	}
 }
 
@@ -95,7 +105,7 @@ func (l *textLog) going() bool {
 // logCommands are those about the log.
 func (v *View) logCommands(h ui.Host) []ui.Command {
 	return []ui.Command{
-		{Name: "log", Args: "FILE", Help: "write what comes on the links shown as text, from now on", Complete: ui.Files, Run: func(path string) tea.Cmd { return v.logTo(h, path) }},
+		{Name: "log", Args: "FILE", Help: "write what comes on the links shown as text, from now on", Complete: ui.Files, Run: func(path string) tea.Cmd { v.logTo(h, path); return nil }},
 		{Name: "end-log", Help: "close the log", Run: func(string) tea.Cmd {
 			switch {
 			case v.log == nil:

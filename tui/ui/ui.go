@@ -123,6 +123,11 @@ type Stopper interface {
 	Stop(h Host) bool
 }
 
+// Closer is a view with something to be finished when the program is left.
+type Closer interface {
+	Close()
+}
+
 // Paster is a view that takes pasted text.
 type Paster interface {
 	Paste(text string, h Host)
