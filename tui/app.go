@@ -347,7 +347,12 @@ func (a *App) update(msg tea.Msg) tea.Cmd {
 	case foundMsg:
 		a.foundApart(m)
 	case readMsg:
-		if m.err != nil && !errors.Is(m.err, context.Canceled) {
+		var damage *pcapng.Damage
+		switch {
+		case m.err == nil || errors.Is(m.err, context.Canceled):
+		case errors.As(m.err, &damage):
+			a.Warn("%s: %v", a.source, m.err)
+		default:
 			a.Warn("%s: %v; what comes before it is shown", a.source, m.err)
 		}
 	case loadedMsg:

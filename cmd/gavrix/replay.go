@@ -2,6 +2,7 @@ package main
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"os"
@@ -63,7 +64,12 @@ func readCapture(ctx context.Context, path string) (*capture.Store, error) {
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
 	}
-	if err != nil {
+	var damage *pcapng.Damage
+	switch {
+	case err == nil:
+	case errors.As(err, &damage):
+		fmt.Fprintf(os.Stderr, "gavrix: %s: %s\n", safe.Text(path), safe.Text(err.Error()))
+	default:
 		fmt.Fprintf(os.Stderr, "gavrix: %s: %s\nWhat comes before is taken.\n", safe.Text(path), safe.Text(err.Error()))
 	}
 	return o.Store, nil

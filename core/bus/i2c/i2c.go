@@ -95,7 +95,8 @@ const NoAddress = -1
 func Parts(r *record.Record) []Part {
 	var out []Part
 	ten, fast := 0, false
-	for i := 0; i < len(r.Data) && i < len(r.Back); i++ {
+	n := min(len(r.Data), len(r.Back)) // a file may have anything
+	for i := 0; i < n; i++ {
 		b, back := r.Data[i], r.Back[i]
 		if back&record.Addressing == 0 && len(out) > 0 {
 			p := &out[len(out)-1]
@@ -116,7 +117,7 @@ func Parts(r *record.Record) []Part {
 			switch {
 			case p.Read && ten>>8 == high>>8:
 				p.Address = ten
-			case !p.Read && i+1 < len(r.Data) && r.Back[i+1]&record.Addressing == 0:
+			case !p.Read && i+1 < n && r.Back[i+1]&record.Addressing == 0:
 				i++
 				p.Address = high | int(r.Data[i])
 				p.Acked = p.Acked && r.Back[i]&record.Acked != 0

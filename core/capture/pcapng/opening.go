@@ -148,8 +148,9 @@ func (o *Opening) step() error {
 func (o *Opening) Share() float64 { return float64(o.read.Load()) / float64(max(o.size, 1)) }
 
 // Load reads what is not in the store yet, and keeps an index of a large file beside it for the
-// next time. When the file ends in the middle, or is damaged further on, the store holds what
-// stood before, and the error says where it ended. Tell, which may be nil, is called now and
+// next time. When the file ends in the middle, or what follows is no file any more, the store holds
+// what stood before, and the error says where it ended; of single records that can't be read it
+// is a Damage. Tell, which may be nil, is called now and
 // then.
 func (o *Opening) Load(ctx context.Context, tell func()) error {
 	err := o.failed
@@ -166,7 +167,7 @@ func (o *Opening) Load(ctx context.Context, tell func()) error {
 		err = o.step()
 	}
 	if errors.Is(err, io.EOF) {
-		err = nil
+		err = o.g.damaged()
 	}
 	o.index()
 	o.g.rest()

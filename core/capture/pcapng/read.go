@@ -35,6 +35,23 @@ type reader struct {
 	ports map[int]uint16 // links by the interface of their own form
 	lines []rest         // how the lines stood at the end
 	n     int            // packets that were read
+	// damage is what can't be read of it so far; nil: nothing.
+	damage *Damage
+}
+
+// Damage says that records of a file can't be read. What is behind them is there; in the place of
+// each stands a gap.
+type Damage struct {
+	N     int
+	First error
+}
+
+// Error implements error.
+func (d *Damage) Error() string {
+	if d.N == 1 {
+		return fmt.Sprintf("a record can't be read: %v; a gap stands in its place", d.First)
+	}
+	return fmt.Sprintf("%d records can't be read, a gap stands in the place of each; the first: %v", d.N, d.First)
 }
 
 // gatherer puts what a reader gives into a store.
@@ -91,8 +108,9 @@ func (g *gatherer) rest() {
 	}
 }
 
-// Read loads a file. When it ends in the middle, or is damaged further on,
-// the store holds what stood before, and the error says where it ended.
+// Read loads a file. When it ends in the middle, or what follows is no file any more, the store
+// holds what stood before, and the error says where it ended; of single records that can't be
+// read the error is a Damage.
 func Read(in io.Reader) (*capture.Store, error) {
 	r, err := newReader(nil, in)
 	if err != nil {
@@ -103,7 +121,7 @@ func Read(in io.Reader) (*capture.Store, error) {
 	for {
 		rec, soFar, err := r.next()
 		if errors.Is(err, io.EOF) {
-			return g.store, nil
+			return g.store, r.damaged()
 		}
 		if err != nil {
 			return g.store, err
@@ -153,9 +171,39 @@ func (r *reader) next() (rec *record.Record, soFar bool, err error) {
 	r.n++
 	rec, soFar, err = r.record(data, ci, opts.Comments)
 	if err != nil {
-		return nil, false, fmt.Errorf("record %d: %w", r.n, err)
+		return r.inPlace(data, ci, err), false, nil
 	}
 	return rec, soFar, nil
+}
+
+// inPlace gives what stands in the place of a record that can't be read; nil of a packet that is
+// none of its own.
+func (r *reader) inPlace(data []byte, ci gopacket.CaptureInfo, why error) *record.Record {
+	if r.damage == nil {
+		r.damage = &Damage{First: fmt.Errorf("record %d: %w", r.n, why)}
+	}
+	r.damage.N++
+	l, own := r.ports[ci.InterfaceIndex]
+	switch {
+	case own:
+	case len(data) > 1 && data[0] == version && data[1] == isRests, len(data) > 5 && data[0] == version && data[5]&flagSoFar != 0:
+		return nil
+	case ci.InterfaceIndex >= 0 && ci.InterfaceIndex < len(r.meta.Links):
+		l = uint16(ci.InterfaceIndex)
+	}
+	at := quantity.Time(0)
+	if since := ci.Timestamp.Sub(r.start); since > 0 && int64(since) <= limit/1000 {
+		at = quantity.Time(since) * 1000
+	}
+	return &record.Record{Kind: record.Gap, Link: l, Origin: record.FromGavrix, Start: at, End: at, Text: "a record can't be read: " + why.Error()}
+}
+
+// damaged is what could not be read, as an error.
+func (r *reader) damaged() error {
+	if r.damage == nil {
+		return nil
+	}
+	return r.damage
 }
 
 // describe reads the capture's description.
