@@ -18,7 +18,7 @@ import (
 type carrier struct {
 	// before gives the words that a message is made of where its values are not named: those of
 	// the newest one, or, where last is nil, what such messages begin with.
-	before func(part *operation.Part, l *device.Layout, last *record.Record) []uint64
+	before func(l *device.Layout, last *record.Record) []uint64
 	// intent sends the words.
 	intent func(part *operation.Part, l *device.Layout, words []uint64, last *record.Record) (link.Intent, error)
 }
@@ -43,16 +43,16 @@ var carriers = map[string]carrier{
 	}},
 }
 
-func begins(_ *operation.Part, l *device.Layout, _ *record.Record) []uint64 { return l.Begins }
+func begins(l *device.Layout, _ *record.Record) []uint64 { return l.Begins }
 
-func newest(_ *operation.Part, l *device.Layout, last *record.Record) []uint64 {
+func newest(l *device.Layout, last *record.Record) []uint64 {
 	if last == nil {
 		return l.Begins
 	}
 	return wide(last)
 }
 
-func writtenBefore(_ *operation.Part, l *device.Layout, last *record.Record) []uint64 {
+func writtenBefore(l *device.Layout, last *record.Record) []uint64 {
 	before := l.Begins
 	if last != nil {
 		for _, x := range i2c.Parts(last) {
@@ -64,7 +64,7 @@ func writtenBefore(_ *operation.Part, l *device.Layout, last *record.Record) []u
 	return before
 }
 
-func inFrame(_ *operation.Part, _ *device.Layout, last *record.Record) []uint64 {
+func inFrame(_ *device.Layout, last *record.Record) []uint64 {
 	if last == nil {
 		return nil
 	}

@@ -268,7 +268,7 @@ func carry(part *operation.Part, l *device.Layout, values map[string]string, las
 		return framed(part, content)
 	}
 	kind := carriers[part.Kind.Name]
-	words, err := l.Encode(kind.before(part, l, last), values)
+	words, err := l.Encode(kind.before(l, last), values)
 	if err != nil {
 		return nil, err
 	}

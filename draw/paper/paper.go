@@ -195,14 +195,14 @@ func (l *layout) lane(n *scene.Lane, y float64) {
 	if n.Scale != nil {
 		l.called(n, y)
 	} else {
-		p.Texts = append(p.Texts, Text{X: margin, Y: y + laneH/2 + 3, Size: size, Bold: true, Text: safe.Text(strings.TrimLeft(n.Letter+" "+n.Name, " "))})
-	}
-	if n.Detail != "" && n.Scale == nil {
 		at := y + laneH/2 + 3
-		if n.Name != "" {
-			at += 1.2 * size // below the name
+		p.Texts = append(p.Texts, Text{X: margin, Y: at, Size: size, Bold: true, Text: safe.Text(strings.TrimLeft(n.Letter+" "+n.Name, " "))})
+		if n.Detail != "" {
+			if n.Name != "" {
+				at += 1.2 * size // below the name
+			}
+			p.Texts = append(p.Texts, Text{X: margin, Y: at, Size: 0.85 * size, Colour: Grey, Text: safe.Text(n.Detail)})
 		}
-		p.Texts = append(p.Texts, Text{X: margin, Y: at, Size: 0.85 * size, Colour: Grey, Text: safe.Text(n.Detail)})
 	}
 	for _, c := range n.Cells {
 		x1, x2 := max(l.x(c.From), l.left), min(l.x(c.To), l.right)
