@@ -227,6 +227,9 @@ func (c *combs) row(a cells.Area, y int, r *combRow, selected bool, wide, labels
 // is late.
 func (c *combs) teeth(a cells.Area, r *combRow) {
 	p := c.shown
+	if a.W < 1 {
+		return // no room is left beside the labels
+	}
 	each := max((p.to-p.from)/quantity.Time(a.W), 1)
 	column := func(t quantity.Time) int { return min(int((t-p.from)/each), a.W-1) }
 	for x := range a.W {
