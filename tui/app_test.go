@@ -35,6 +35,7 @@ func demoBench(t testing.TB) *bench.Bench {
 
 // shown gives an app over a capture, without a session.
 func shown(t testing.TB, b *bench.Bench, span quantity.Time) *App {
+	alone(t)
 	h := sim.NewHeadless(b)
 	h.World.RunTo(span)
 	a := newApp(b, "", nil, h.Store())
@@ -84,7 +85,6 @@ func TestNothingRawReachesTheTerminal(t *testing.T) {
 
 // TestNoKeyAndNoSizeBreaksIt presses random keys at random sizes.
 func TestNoKeyAndNoSizeBreaksIt(t *testing.T) {
-	alone(t)
 	rapid.Check(t, func(rt *rapid.T) {
 		a := shown(t, demoBench(t), 500*quantity.Millisecond)
 		for range rapid.IntRange(1, 25).Draw(rt, "steps") {
@@ -100,7 +100,7 @@ func TestNoKeyAndNoSizeBreaksIt(t *testing.T) {
 }
 
 // alone leaves a test out when races are looked for: it has one goroutine.
-func alone(t *testing.T) {
+func alone(t testing.TB) {
 	t.Helper()
 	if testing.Short() {
 		t.Skip("one goroutine: there is nothing to race with")
@@ -110,7 +110,6 @@ func alone(t *testing.T) {
 // TestTinyScreens presses each key in each view, and in the help, on screens of a few
 // rows and columns, and makes the screen large and small again.
 func TestTinyScreens(t *testing.T) {
-	alone(t)
 	for h := 1; h <= 5; h++ {
 		a := shown(t, demoBench(t), 500*quantity.Millisecond)
 		a.Update(tea.WindowSizeMsg{Width: 3 * h, Height: h})

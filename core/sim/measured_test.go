@@ -63,7 +63,7 @@ behaviour:
 // TestStopAt: time stops by itself at the first error, and at characters, not
 // later than the event that brought them.
 func TestStopAt(t *testing.T) {
-	b := lock7(t)
+	b := live7(t)
 	r := NewRunner(New(b, capture.NewStore(MetaOf(b))), false, time.Now())
 	guard.Go(r.Run)
 	defer r.Close()
@@ -98,7 +98,7 @@ func TestStopAt(t *testing.T) {
 
 // TestPaceThatIsReached: a pace beyond the machine's is not claimed for long.
 func TestPaceThatIsReached(t *testing.T) {
-	b := lock7(t)
+	b := live7(t)
 	r := NewRunner(New(b, capture.NewStore(MetaOf(b))), false, time.Now())
 	go r.Run()
 	defer r.Close()
