@@ -90,7 +90,8 @@ var i2cKind = kind{
 			{Name: "pull-up", Doc: "pull-up of each line; absent: there is none", Type: scaledType("Ω", "2.2k")},
 			{Name: "capacitance", Doc: "of the wires of a line, without pins", Type: scaledType("F", "50 pF"), Required: true},
 			{Name: "fall", Doc: "time in which a line falls", Type: doc.TimeType, Default: "20 ns"},
-			devicesKey(doc.Key{Name: "strapped", Doc: "address that the straps of this very part give, where it is not that of its file", Type: i2c.AddressType}),
+			devicesKey(doc.Key{Name: "address", Doc: "address at which this very part is reached, where its straps make it another than that of its file", Type: i2c.AddressType},
+				doc.Key{Name: "strapped", Doc: "address that the straps of this very part give, where it is not that of its file", Type: i2c.AddressType}),
 			transactionChecks(i2c.Kind),
 		}
 	},
@@ -128,6 +129,9 @@ func (x *binder) i2c(l *Link, n *doc.Node) Model {
 	l.Ends[0].Settings, l.Ends[0].Toward = own, own
 	parts, nodes := x.devices(l, n)
 	for i, d := range parts {
+		if a := nodes[i].Get("address"); a != nil {
+			d = x.kept.part(part{d, nodes[i].Key, a.Scalar}, func(d *device.Device) { d.End = d.End.(i2c.End).At(doc.As[i2c.Address](a)) })
+		}
 		end := d.End.(i2c.End)
 		out.Load += end.Load
 		out.Devices = append(out.Devices, &I2CDevice{Name: nodes[i].Key, About: d.About, Source: d.Source, End: end, Strapped: end.Address, Part: d})
@@ -290,8 +294,11 @@ func (b *I2C) lint() []finding.Finding {
 	}
 	for i, d := range b.Devices {
 		for _, e := range b.Devices[:i] {
-			if d.End.Address == e.End.Address {
-				add(finding.Error, "address-twice", l.node.Get("devices", d.Name), fmt.Sprintf("%s and %s both have address %s (%s)", e.Name, d.Name, d.End.Address, d.End.Address.OnWire()), "both answer at once", "change the straps of one")
+			switch at := l.node.Get("devices", d.Name); {
+			case d.Strapped == e.Strapped:
+				add(finding.Error, "address-twice", at, fmt.Sprintf("%s and %s both have address %s (%s)", e.Name, d.Name, d.Strapped, d.Strapped.OnWire()), "both answer at once", "change the straps of one, and write its `address:` beside its file")
+			case d.End.Address == e.End.Address:
+				add(finding.Error, "address-twice", at, fmt.Sprintf("the MCU asks for %s and %s at the same address %s (%s)", e.Name, d.Name, d.End.Address, d.End.Address.OnWire()), "one of them is never reached", "write its `address:` beside the file of one")
 			}
 		}
 		if a := d.End.Address; !a.Ten() && (a < 0x08 || a > 0x77) {

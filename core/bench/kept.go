@@ -18,6 +18,15 @@ import (
 type keptFiles struct {
 	devices   map[string]keptFile[*device.Device]
 	registers map[string]keptFile[*register.Map]
+	// parts are devices under the names and at the addresses that the bench gives them.
+	parts map[part]*device.Device
+}
+
+// part is a device as a bench has it: under its name there, and with what the bench says
+// of it in place of its file.
+type part struct {
+	of         *device.Device
+	name, with string
 }
 
 type keptFile[T any] struct {
@@ -26,7 +35,22 @@ type keptFile[T any] struct {
 }
 
 func newKeptFiles() *keptFiles {
-	return &keptFiles{map[string]keptFile[*device.Device]{}, map[string]keptFile[*register.Map]{}}
+	return &keptFiles{map[string]keptFile[*device.Device]{}, map[string]keptFile[*register.Map]{}, map[part]*device.Device{}}
+}
+
+// part gives a device as the bench has it: the same one for the same words, so that what
+// is known of it stays through edits. change, which may be nil, does what with says.
+func (k *keptFiles) part(p part, change func(*device.Device)) *device.Device {
+	d, has := k.parts[p]
+	if !has {
+		if d = p.of.Named(p.name); change != nil {
+			n := *d
+			change(&n)
+			d = &n
+		}
+		k.parts[p] = d
+	}
+	return d
 }
 
 // device loads a device file.

@@ -212,12 +212,15 @@ func (x *binder) unknownLine(k *bus.Kind, n *doc.Node, roles []string) {
 // devices loads the device files of a link, in the order of the bench; one that has
 // a fault is left out.
 func (x *binder) devices(l *Link, n *doc.Node) (parts []*device.Device, nodes []*doc.Node) {
-	all := n.Get("devices").All()
-	if d := n.Get("device"); d != nil {
-		all = []*doc.Node{d}
+	all, one := n.Get("devices").All(), n.Get("device")
+	if one != nil {
+		all = []*doc.Node{one}
 	}
 	for _, c := range all {
 		if d := x.loadDevice(l, c); d != nil {
+			if c != one {
+				d = x.kept.part(part{of: d, name: c.Key}, nil)
+			}
 			parts, nodes = append(parts, d), append(nodes, c)
 		}
 	}

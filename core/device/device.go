@@ -36,6 +36,19 @@ type Device struct {
 	Acts *Acts
 }
 
+// Named is the part as one bench calls it: the same file may describe several.
+func (d *Device) Named(name string) *Device {
+	if name == d.Name {
+		return d
+	}
+	n := *d
+	n.Name = name
+	if e, can := d.End.(interface{ Named(name string) any }); can {
+		n.End = e.Named(name)
+	}
+	return &n
+}
+
 // Schema of a device file.
 var Schema = schema()
 

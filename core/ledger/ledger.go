@@ -235,7 +235,7 @@ func (l *Ledger) talk(r *record.Record) {
 			}
 			m, known := t.Part().Meaning(&msg, k.Page(t.Part()))
 			// What is asked for counts when it was answered, where an answer comes.
-			if !known || msg.Partly || m.Plan.Pattern.Answers() == (msg.Answer == nil) || msg.Answer != nil && msg.Answer.Refused {
+			if !known || msg.Partly || m.Plan == nil || m.Plan.Pattern.Answers() == (msg.Answer == nil) || msg.Answer != nil && msg.Answer.Refused {
 				continue
 			}
 			k.hold(t.Part(), m, msg.End)

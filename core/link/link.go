@@ -82,6 +82,27 @@ func WaitAndDo(ctx context.Context, s Session, at quantity.Time, l uint16, i Int
 // ErrNotOpen says that the link's port is not there now.
 var ErrNotOpen = errors.New("the port is not open")
 
+// ended is why waiting ended before what was waited for came.
+type ended struct{ error }
+
+func (e ended) Error() string {
+	if errors.Is(e.error, context.DeadlineExceeded) {
+		return "nothing came of it in time: time is stopped or goes too slowly, or the line is held"
+	}
+	return "it was stopped"
+}
+
+func (e ended) Unwrap() error { return e.error }
+
+// Ended says in words why a context is over; it is still the context's error to errors.Is.
+// It is nil while the context is not over.
+func Ended(ctx context.Context) error {
+	if err := ctx.Err(); err != nil {
+		return ended{err}
+	}
+	return nil
+}
+
 // WaitOn waits for a condition on a store that somebody else fills.
 func WaitOn(ctx context.Context, store *capture.Store, now func() quantity.Time, until quantity.Time, cond func(*capture.Snapshot) bool) error {
 	t := time.NewTicker(4 * time.Millisecond)
@@ -99,7 +120,7 @@ func WaitOn(ctx context.Context, store *capture.Store, now func() quantity.Time,
 		}
 		select {
 		case <-ctx.Done():
-			return ctx.Err()
+			return Ended(ctx)
 		case <-t.C:
 		}
 	}

@@ -128,7 +128,7 @@ func transaction(ctx context.Context, s link.Session, l *bench.Link, c check.Che
 		cancel()
 		switch {
 		case ctx.Err() != nil:
-			return ctx.Err()
+			return link.Ended(ctx)
 		case err != nil:
 			r.Problem = err.Error()
 			return nil

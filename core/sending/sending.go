@@ -184,7 +184,7 @@ func (p *Plan) once(ctx context.Context, s link.Session, b *bench.Bench, begin, 
 		}
 		switch {
 		case ctx.Err() != nil:
-			return ctx.Err()
+			return link.Ended(ctx)
 		case err != nil && !errors.Is(err, link.ErrNotOpen):
 			// It can't be said so, now or later; a port may come back.
 			return fmt.Errorf("%s: %w", it.Text, err)

@@ -41,7 +41,7 @@ func (h *Headless) Do(ctx context.Context, l uint16, i link.Intent) (out link.Ou
 		return out, err
 	}
 	for limit := h.World.now + mostWait; !over; h.World.RunTo(max(h.World.NextEvent(), h.World.now+1)) {
-		if err := ctx.Err(); err != nil {
+		if err := link.Ended(ctx); err != nil {
 			return out, err
 		}
 		if h.World.now > limit {
@@ -56,7 +56,7 @@ func (h *Headless) DoAt(ctx context.Context, at quantity.Time, l uint16, i link.
 	over := false
 	h.World.DoAt(ctx, at, h.World.names[l], i, func(o link.Outcome, e error) { out, err, over = o, e, true })
 	for limit := max(at, h.World.now) + mostWait; !over; h.World.RunTo(max(h.World.NextEvent(), h.World.now+1)) {
-		if err := ctx.Err(); err != nil {
+		if err := link.Ended(ctx); err != nil {
 			return out, err
 		}
 		if h.World.now > limit {
@@ -81,7 +81,7 @@ func (h *Headless) Wait(ctx context.Context, until quantity.Time, cond func(*cap
 		if h.World.now >= until {
 			return nil
 		}
-		if err := ctx.Err(); err != nil {
+		if err := link.Ended(ctx); err != nil {
 			return err
 		}
 		h.World.RunTo(min(until, max(h.World.NextEvent(), h.World.now+1)))

@@ -32,6 +32,16 @@ type I2C struct {
 	Asks           []bench.BusAsk
 }
 
+// wanted is a transaction that waits for the bus, or is on it.
+type wanted struct {
+	done func(link.Outcome) // nil for the firmware's own
+	late quantity.Time      // when the one who asked for it gives it up
+}
+
+// mostHeld is how long a transaction that was asked for waits for a bus on which nothing
+// moves, beside the time that it takes itself.
+const mostHeld = 250 * quantity.Millisecond
+
 // I2COf gives the bus as a bench states it, the MCU's end as its firmware's
 // start-up really brings it into the registers.
 func I2COf(link *bench.Link) I2C {
@@ -83,8 +93,9 @@ type i2cBus struct {
 
 	controller *i2c.Controller
 	due        []quantity.Time // of each ask
+	queued     quantity.Time   // what waits takes so long on the bus
 	asked      bool
-	wanted     []func(link.Outcome) // of the transactions that wait, nil for the firmware's own
+	wanted     []wanted        // the transactions that wait
 	off        map[string]bool      // devices without supply
 	parts      map[string]i2c.Device
 	works      map[string]*device.Part // their registers, where they are described
@@ -125,12 +136,12 @@ func (b *i2cBus) power(name string) {
 // start puts the parties on a bus anew, from the present time on.
 func (b *i2cBus) start(n I2C) {
 	b.now, b.asked, b.due = n, false, nil
-	for _, done := range b.wanted {
-		if done != nil {
-			done(link.Outcome{At: b.w.now, Text: "the bus was begun anew"})
+	for _, w := range b.wanted {
+		if w.done != nil {
+			w.done(link.Outcome{At: b.w.now, Text: "the bus was begun anew"})
 		}
 	}
-	b.wanted = nil
+	b.wanted, b.queued = nil, 0
 	for _, e := range b.ended {
 		e.done(e.Outcome)
 	}
@@ -191,6 +202,7 @@ func (b *i2cBus) runs() {
 		return // the bus was begun anew since
 	}
 	b.read()
+	b.giveUp()
 	next := b.w.now + b.beat()
 	for i := range b.due {
 		if b.due[i] <= b.w.now {
@@ -218,8 +230,41 @@ func (b *i2cBus) ask(a bench.BusAsk) {
 // queue hands a transaction to the unit; done is told what came of it.
 func (b *i2cBus) queue(t i2c.Transaction, done func(link.Outcome)) {
 	b.controller.Queue(t)
-	b.wanted = append(b.wanted, done)
+	b.queued += quantity.Time(t.Bytes()+1) * 10 * b.now.Bit
+	b.wanted = append(b.wanted, wanted{done, b.w.now + mostHeld + 8*b.queued})
 	b.bus.Wake()
+}
+
+// giveUp ends what was asked for and did not come on a bus that is held.
+func (b *i2cBus) giveUp() {
+	for i := 0; i < len(b.wanted); {
+		w := b.wanted[i]
+		if w.done == nil || b.w.now < w.late {
+			i++
+			continue
+		}
+		why := b.standing()
+		b.controller.Drop(i)
+		b.wanted = slices.Delete(b.wanted, i, i+1)
+		b.bus.Wake()
+		w.done(link.Outcome{At: b.w.now, Text: fmt.Sprintf("%s; it was given up after %s", why, mostHeld)})
+	}
+}
+
+// standing says what keeps the bus from going on, as its lines show it.
+func (b *i2cBus) standing() string {
+	high := b.bus.Levels()
+	lets := make([]bool, 2)
+	lets[0], lets[1] = b.controller.Lets()
+	switch clock, data := !high[0] && lets[0], !high[1] && lets[1]; {
+	case clock && data:
+		return "clock and data are held low"
+	case clock:
+		return "the clock is held low"
+	case data:
+		return "data is held low"
+	}
+	return "another transaction keeps the unit"
 }
 
 // event tells who waits for a transaction how it ended.
@@ -227,8 +272,9 @@ func (b *i2cBus) event(e i2c.Event) {
 	if e.What == i2c.Lost || e.What == i2c.Freed || len(b.wanted) == 0 {
 		return // it is tried again, or begins now
 	}
-	done := b.wanted[0]
+	done := b.wanted[0].done
 	b.wanted = b.wanted[1:]
+	b.queued = max(b.queued-quantity.Time(e.Transaction.Bytes()+1)*10*b.now.Bit, 0)
 	if done != nil {
 		// The tap has not read so far yet.
 		b.ended = append(b.ended, ended{link.Outcome{At: e.At, OK: e.What == i2c.Done, Text: said(e)}, done})
@@ -266,9 +312,10 @@ func said(e i2c.Event) string {
 		return freed(e)
 	}
 	if e.What == i2c.NotAcknowledged {
-		text = fmt.Sprintf("byte %d was not acknowledged", e.Byte+1)
-		if e.Byte == 0 {
-			text = "the address was not acknowledged"
+		b, address := e.Transaction.At(e.Byte)
+		text = fmt.Sprintf("byte %d, %02X, was not acknowledged", e.Byte+1, b)
+		if address != "" {
+			text = fmt.Sprintf("the address was not acknowledged: %s (%02X on the wire)", address, b)
 		}
 	}
 	for _, r := range e.Read {

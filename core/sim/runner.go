@@ -283,7 +283,7 @@ func (r *Runner) Do(ctx context.Context, l uint16, i link.Intent) (link.Outcome,
 	case out := <-over:
 		return out, nil
 	case <-ctx.Done():
-		return link.Outcome{}, ctx.Err()
+		return link.Outcome{}, link.Ended(ctx)
 	case <-r.stop:
 		return link.Outcome{}, context.Canceled
 	}
@@ -303,7 +303,7 @@ func (r *Runner) DoAt(ctx context.Context, at quantity.Time, l uint16, i link.In
 	case e := <-over:
 		return e.Outcome, e.err
 	case <-ctx.Done():
-		return link.Outcome{}, ctx.Err()
+		return link.Outcome{}, link.Ended(ctx)
 	case <-r.stop:
 		return link.Outcome{}, context.Canceled
 	}

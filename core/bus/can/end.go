@@ -29,6 +29,12 @@ type End struct {
 	OneShot, StayOff bool
 }
 
+// Named is the end of a part with another name.
+func (e End) Named(name string) any {
+	e.Name = name
+	return e
+}
+
 // Quanta are a timing without the clock: prescaler, segments and jump width.
 type Quanta struct{ Prescaler, Seg1, Seg2, Jump int }
 

@@ -27,6 +27,39 @@ type Transaction struct {
 	Free bool
 }
 
+// Bytes is how many bytes it has on the wire, addresses counted.
+func (t Transaction) Bytes() int {
+	n := 0
+	for _, o := range t.ops() {
+		if !o.start && !o.stop {
+			n++
+		}
+	}
+	return n
+}
+
+// At gives the byte with an index on the wire, 0 for those that are read; address says
+// whose it is where it is one of an address.
+func (t Transaction) At(i int) (b byte, address string) {
+	for _, o := range t.ops() {
+		switch {
+		case o.start || o.stop:
+			continue
+		case i > 0:
+			i--
+			continue
+		case o.address:
+			a := Address(t.Segments[o.segment].Address)
+			if t.Segments[o.segment].Ten {
+				a |= TenBit
+			}
+			address = a.String()
+		}
+		return o.value, address
+	}
+	return 0, ""
+}
+
 // What says what an Event tells.
 type What uint8
 
@@ -62,6 +95,7 @@ type op struct {
 	read    bool
 	ack     bool // given after a byte read
 	segment int
+	address bool
 	code    bool // the code of high-speed mode: nobody acknowledges it
 }
 
@@ -77,7 +111,7 @@ func (t Transaction) ops() []op {
 		if s.Read > 0 {
 			dir = 1
 		}
-		put := func(v byte) { out = append(out, op{value: v, segment: i}) }
+		put := func(v byte) { out = append(out, op{value: v, segment: i, address: true}) }
 		out = append(out, op{start: true, segment: i})
 		switch {
 		case !s.Ten:
@@ -97,7 +131,7 @@ func (t Transaction) ops() []op {
 			ten = s.Address
 		}
 		for _, b := range s.Data {
-			put(b)
+			out = append(out, op{value: b, segment: i})
 		}
 		for k := range s.Read {
 			out = append(out, op{read: true, ack: k+1 < s.Read, segment: i})
@@ -202,6 +236,21 @@ func (c *Controller) Queue(t Transaction) { c.queue = append(c.queue, t) }
 
 // Queued is the number of transactions that wait, the running one counted.
 func (c *Controller) Queued() int { return len(c.queue) }
+
+// Lets tells which lines it leaves alone at the moment: those that are low all the same
+// are held by others.
+func (c *Controller) Lets() (clock, data bool) { return c.clock, c.data }
+
+// Drop takes a transaction out of the queue, 0 being the one that runs or is next: the
+// unit is begun anew under it, and lets the lines go. OnEvent is not told. The bus must
+// call Step after it.
+func (c *Controller) Drop(i int) {
+	c.queue = append(c.queue[:i:i], c.queue[i+1:]...)
+	if i == 0 {
+		c.clock, c.data, c.fast, c.freeing = true, true, false, false
+		c.phase = waiting
+	}
+}
 
 func (c *Controller) quarter() quantity.Time {
 	if c.fast {

@@ -23,6 +23,18 @@ type End struct {
 	Holds   []byte
 }
 
+// Named is the end of a part with another name.
+func (e End) Named(name string) any {
+	e.Name = name
+	return e
+}
+
+// At is the end of a part at another address.
+func (e End) At(a Address) End {
+	e.Address = a
+	return e
+}
+
 var loadType = doc.Scalar("a capacitance, as 10 pF", func(s string) (float64, error) { return quantity.ParseScaled(s, "F") })
 
 // EndSchema lists what a device file says of an i2c device.

@@ -17,6 +17,12 @@ type End struct {
 	Lead, Lag, Idle quantity.Time
 }
 
+// Named is the end of a part with another name.
+func (e End) Named(name string) any {
+	e.Part.Name = name
+	return e
+}
+
 // EndSchema lists what a device file says of an spi device.
 var EndSchema = doc.Map(
 	doc.Key{Name: "clock-idle", Doc: "level at which the clock rests, as the sheet words it", Type: doc.Enum("low", "high")},

@@ -471,7 +471,7 @@ func (p *Port) Do(ctx context.Context, _ uint16, i link.Intent) (link.Outcome, e
 		select {
 		case <-changed:
 		case <-ctx.Done():
-			return link.Outcome{}, ctx.Err()
+			return link.Outcome{}, link.Ended(ctx)
 		case <-p.stop:
 			return link.Outcome{}, context.Canceled
 		case <-limit.C:
