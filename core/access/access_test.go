@@ -217,7 +217,7 @@ func TestRandomPatterns(t *testing.T) {
 		a = r.Answer(none)
 		require.NotContains(rt, a.Known, true)
 		for i := range n {
-			require.Zero(rt, a.Driven(r, i, ""))
+			require.Zero(rt, a.Driven(i))
 		}
 		a = r.Answer([][]Bit{in[0][:len(in[0])-1]})
 		require.True(rt, a.Cut)

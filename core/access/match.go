@@ -25,6 +25,43 @@ func Match(patterns []*Pattern, spans []Seen, fits func(p *Pattern, number uint6
 	return nil, 0, false
 }
 
+// Begins finds the operation of several spans that spans begin, one at least being to
+// come.
+func Begins(patterns []*Pattern, spans []Seen, fits func(p *Pattern, number uint64) bool) (plan *Plan, found bool) {
+	for _, p := range patterns {
+		if p.Message || len(p.Spans) <= len(spans) {
+			continue
+		}
+		first := *p
+		first.Spans = p.Spans[:len(spans)]
+		u, extra, ok := first.use(spans)
+		if !ok || extra > 0 || fits != nil && p.NumberBits > 0 && !fits(p, u.Number) {
+			continue
+		}
+		if plan, err := p.Plan(u); err == nil {
+			return plan, true
+		}
+	}
+	return nil, false
+}
+
+// Idle is the span as it goes over the bus where its only content is what stands fixed in
+// the line out: else 0 is sent.
+func (s *Span) Idle() Seen {
+	out := make([]Bit, s.Bits)
+	for i := range out {
+		out[i] = BitOf(false)
+	}
+	for _, c := range s.Lines[Out] {
+		for k := range c.Bits {
+			if c.What == Fixed {
+				out[c.At+k] = BitOf(c.Fixed>>(c.Bits-1-k)&1 == 1)
+			}
+		}
+	}
+	return Seen{Out: out}
+}
+
 // use reads from spans what an operation was about.
 func (p *Pattern) use(spans []Seen) (u Use, extra int, ok bool) {
 	if p.Message {

@@ -248,11 +248,8 @@ func (p *Plan) Answer(in [][]Bit) Answer {
 	return a
 }
 
-// Driven gives the bits of a register that were driven while it came back: of the unit
-// with the index, or of one that the pattern names.
-func (a *Answer) Driven(p *Plan, unit int, name string) uint64 {
-	if p.Pattern.Reads {
-		return a.driven[unit]
-	}
-	return a.heldDriven[name]
-}
+// Driven gives the bits of the content of a unit that were driven while it came back.
+func (a *Answer) Driven(unit int) uint64 { return a.driven[unit] }
+
+// HeldDriven gives the bits of a register that the pattern names that were driven.
+func (a *Answer) HeldDriven(name string) uint64 { return a.heldDriven[name] }

@@ -20,6 +20,7 @@ type Meanings struct {
 	parts  map[string][]*operation.Part
 	talks  map[string][]*operation.Talk // of the parts that are asked and answer
 	laying map[string][]*operation.Laying
+	spans  map[string]*operation.Reader
 	reader *records.Reader
 	// kept are meanings of the latest records: asked again, they say the same.
 	kept, older map[recordKey][]*operation.Meaning
@@ -39,7 +40,7 @@ func (b *Bench) Meanings() *Meanings {
 	if b == nil {
 		return nil
 	}
-	m := &Meanings{parts: map[string][]*operation.Part{}, talks: map[string][]*operation.Talk{}, laying: map[string][]*operation.Laying{}, kept: map[recordKey][]*operation.Meaning{}, older: map[recordKey][]*operation.Meaning{}, pages: map[string]uint64{}}
+	m := &Meanings{parts: map[string][]*operation.Part{}, talks: map[string][]*operation.Talk{}, laying: map[string][]*operation.Laying{}, spans: map[string]*operation.Reader{}, kept: map[recordKey][]*operation.Meaning{}, older: map[recordKey][]*operation.Meaning{}, pages: map[string]uint64{}}
 	for _, l := range b.Links {
 		m.parts[l.Name] = l.Parts()
 		m.begin(l.Name)
@@ -49,7 +50,7 @@ func (b *Bench) Meanings() *Meanings {
 
 // begin forgets what was asked on a link.
 func (m *Meanings) begin(link string) {
-	m.talks[link], m.laying[link] = nil, nil
+	m.talks[link], m.laying[link], m.spans[link] = nil, nil, operation.NewReader(m.parts[link])
 	for _, p := range m.parts[link] {
 		delete(m.pages, link+"\x00"+p.Name)
 		if t := p.Talk(); t != nil {
@@ -89,7 +90,9 @@ func (m *Meanings) Of(link string, r *record.Record) []*operation.Meaning {
 	if has {
 		return out
 	}
-	if m.reader != nil && r.Kind != record.Transaction && (len(m.talks[link]) > 0 || r.Kind == record.Chars && len(m.laying[link]) > 0) {
+	switch {
+	case m.reader == nil:
+	case r.Kind == record.Transaction && m.spans[link] != nil && m.spans[link].Follows(), r.Kind != record.Transaction && (len(m.talks[link]) > 0 || r.Kind == record.Chars && len(m.laying[link]) > 0):
 		m.lookBack(link, r)
 	}
 	out = m.read(link, r)
@@ -103,8 +106,8 @@ func (m *Meanings) Of(link string, r *record.Record) []*operation.Meaning {
 
 // read gives what a record means behind those that came before it.
 func (m *Meanings) read(link string, r *record.Record) []*operation.Meaning {
-	if r.Kind == record.Transaction {
-		if x, known := operation.Of(m.parts[link], r, func(p *operation.Part) uint64 { return m.page(link, r, p) }); known {
+	if r.Kind == record.Transaction && m.spans[link] != nil {
+		if x, known := m.spans[link].Of(r, func(p *operation.Part) uint64 { return m.page(link, r, p) }); known {
 			m.turned(link, x)
 			return append([]*operation.Meaning{x}, m.laid(link, r)...)
 		}
@@ -120,12 +123,16 @@ func (m *Meanings) lookBack(link string, r *record.Record) {
 		if len(back) == mostBack {
 			break
 		}
-		if h.End <= r.End && !(h.Start == r.Start && h.From == r.From && h.Seen == r.Seen) {
+		if h.End <= r.End && !(h.Start == r.Start && h.From == r.From && h.Seen == r.Seen) && (r.Kind != record.Transaction || h.From == r.From && h.Seen == r.Seen) {
 			back = append(back, m.reader.At(i))
 		}
 	}
 	m.begin(link)
 	for _, b := range slices.Backward(back) {
+		if r.Kind == record.Transaction {
+			m.spans[link].Of(b, nil)
+			continue
+		}
 		m.take(link, b)
 	}
 }

@@ -275,6 +275,7 @@ func bindMap(dir fs.FS, d *Device, root *doc.Node) []finding.Finding {
 			}
 		},
 		func() { x.chain(d, root.Get("chain")) },
+		func() { x.idles(reaches[d.Kind.Name].apart, root) },
 		func() { x.turns(root) },
 		func() { x.reachable(root) },
 		func() {
@@ -471,7 +472,7 @@ func (x *mapper) means(v *Value, n *doc.Node, bits int) {
 
 // value reads a value that has a name of its own.
 func (x *mapper) value(n *doc.Node) {
-	v := &Value{Name: n.Key, About: n.Text("about")}
+	v := &Value{Name: n.Key, About: n.Text("about"), Own: true}
 	if !x.named(n) {
 		return
 	}
@@ -666,6 +667,19 @@ func (x *mapper) reachable(root *doc.Node) {
 			return slices.Contains(p.HeldIn, r.Name) || slices.Contains(p.HeldOut, r.Name)
 		}) && len(x.faults) == 0 {
 			x.fault("register-unreachable", n, "add a pattern, or fix its width", "%s has %d bits; no pattern reads or writes registers of that size", r.Name, r.Bits)
+		}
+	}
+}
+
+// idles refuses operations that do another one with what is sent while their answer comes:
+// on a bus whose spans are transactions of their own that would be done.
+func (x *mapper) idles(apart bool, root *doc.Node) {
+	for _, p := range x.m.Patterns {
+		for k := 1; apart && k < len(p.Spans); k++ {
+			other, _, found := access.Match(x.m.Patterns, []access.Seen{p.Spans[k].Idle()}, x.m.Fits)
+			if found && (other.Pattern.Writes || len(other.Pattern.HeldOut) > 0 || Command(other.Pattern)) {
+				x.fault("answer-writes", root.Get("access", p.Name, "out"), "write constants there that are no operation", "%s: what is sent in part %d is the operation %s, which would be done", p.Name, k+1, other.Pattern.Name)
+			}
 		}
 	}
 }

@@ -116,6 +116,8 @@ type Identity struct {
 // Value is something with a name that bits of registers hold.
 type Value struct {
 	Name, About string
+	// Own: it has a name of its own, beside those of registers and fields.
+	Own bool
 	// Pieces are the bits that it is made of, the most significant first.
 	Pieces []Piece
 	coding.Format
@@ -214,6 +216,11 @@ func ones(bits int) uint64 {
 // Clears says whether reading the register changes it.
 func (r *Register) Clears() bool {
 	return r.some(func(a register.Access) bool { return a == register.ReadClears })
+}
+
+// Readable says whether any of its bits can be read.
+func (r *Register) Readable() bool {
+	return r.some(func(a register.Access) bool { return a != register.WriteOnly })
 }
 
 // Writable says whether any of its bits can be written.

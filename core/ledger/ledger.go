@@ -104,6 +104,7 @@ type Ledger struct {
 type links struct {
 	parts []*operation.Part
 	known []*Part
+	reads []*operation.Reader
 	talks []*operation.Talk // of the parts that are asked and answer; nil of others
 	some  bool              // there are such
 }
@@ -120,6 +121,7 @@ func New(b *bench.Bench) *Ledger {
 			k := &Part{Entries: map[*device.Register]*Entry{}, Cells: map[uint64]Cell{}, Pages: map[uint64]int{}, Texts: map[*device.Text]TextEntry{}, Pending: map[*device.Register]Pieces{}, taken: map[*device.Register]Pieces{}}
 			k.mute = p.Map != nil && !p.Asked() && operation.Known(p.Kind.Name) && p.Mute()
 			x.known = append(x.known, k)
+			x.reads = append(x.reads, operation.NewReader([]*operation.Part{p}))
 			t := p.Talk()
 			x.talks, x.some = append(x.talks, t), x.some || t != nil
 		}
@@ -258,11 +260,10 @@ func (l *Ledger) take(r *record.Record) {
 		if p.Answers(r, spans) {
 			k.Heard, k.heard = r.End, true
 		}
-		m, found := operation.Of([]*operation.Part{p}, r, func(*operation.Part) uint64 { return k.Page(p) })
-		if !found {
-			return
+		m, found := x.reads[i].Of(r, func(*operation.Part) uint64 { return k.Page(p) })
+		if found && !m.Begins {
+			k.hold(p, m, r.End)
 		}
-		k.hold(p, m, r.End)
 		return
 	}
 }

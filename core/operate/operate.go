@@ -145,11 +145,12 @@ type Bench struct {
 	Link    *bench.Link
 	// ledger knows what registers held when anybody read or wrote them last.
 	ledger *ledger.Ledger
+	reads  *operation.Reader // of transactions in the words of the bus
 }
 
 // On gives what does operations on a link of a bench.
 func On(s link.Session, b *bench.Bench, l *bench.Link) *Bench {
-	return &Bench{Session: s, Link: l, ledger: ledger.New(b)}
+	return &Bench{Session: s, Link: l, ledger: ledger.New(b), reads: operation.NewReader(l.Parts())}
 }
 
 // Do does an operation. The error says that it could not be tried at all.
@@ -300,10 +301,32 @@ func (x *run) once(s operation.Step) (access.Answer, bool) {
 		x.r.say(Fault, "the check of what came does not fit, at %s: no value is taken from it; read it again", quantity.Count(n, "place"))
 		return a, false
 	}
+	x.along(s.Plan.Pattern.HeldIn, a)
 	for _, it := range a.Unlike {
 		x.r.say(Fault, "bits %d to %d should come back as the constant %0*b, and do not", it.At, it.At+it.Bits-1, it.Bits, it.Fixed)
 	}
 	return a, true
+}
+
+// along says what is to be known of the contents of registers that came with an answer
+// that is about another, each once.
+func (x *run) along(names []string, a access.Answer) {
+	about := x.op.About()
+	for _, name := range names {
+		reg := x.op.Part.Map.Named(name)
+		if _, known := a.Held[name]; !known || reg == nil || slices.Contains(about, reg) {
+			continue
+		}
+		for _, v := range x.op.Part.Map.Values {
+			if rs := v.Registers(); v.From != nil || len(rs) != 1 || rs[0] != reg {
+				continue
+			}
+			why := v.Warns[v.Of(func(*device.Register) uint64 { return a.Held[name] })]
+			if text := fmt.Sprintf("%s came along: %s", v.Name, why); why != "" && !slices.Contains(x.r.Says, text) {
+				x.r.say(Warn, "%s", text)
+			}
+		}
+	}
 }
 
 // refusedAt says what the byte means that a part did not acknowledge.
@@ -360,11 +383,11 @@ func (x *run) contents(rs []*device.Register) (map[*device.Register]uint64, bool
 		}
 		for i, reg := range s.Registers {
 			v, known := a.Held[reg.Name]
-			if s.Plan.Pattern.Reads {
-				v, known = a.Values[i], a.Known[i]
+			driven := a.HeldDriven(reg.Name)
+			if s.Plan.Pattern.Reads && reg.Numbered {
+				v, known, driven = a.Values[i], a.Known[i], a.Driven(i)
 			}
 			if !known {
-				driven := a.Driven(s.Plan, i, reg.Name)
 				switch {
 				case driven == 0:
 					x.r.say(Fault, "nobody drives the line while %s should come back: %s is absent, without supply, not selected, or its wires are open or exchanged", reg.Name, x.op.Part.Name)
@@ -374,9 +397,6 @@ func (x *run) contents(rs []*device.Register) (map[*device.Register]uint64, bool
 					return nil, false
 				}
 				x.driven[reg] = driven
-				if v = a.Held[reg.Name]; s.Plan.Pattern.Reads {
-					v = a.Values[i]
-				}
 			}
 			out[reg] = v
 		}
@@ -529,7 +549,7 @@ func (x *run) raw() {
 	if rec == nil {
 		return
 	}
-	m, found := operation.Of(x.Link.Parts(), rec, x.page)
+	m, found := x.reads.Of(rec, x.page)
 	if !found {
 		return
 	}

@@ -35,6 +35,10 @@ type Meaning struct {
 	Text    *device.Text
 	Chars   string
 	page    uint64 // that the part is on
+	// Before is how many transactions before this one belong to the operation; Begins: one
+	// more does, and nothing came back yet.
+	Before int
+	Begins bool
 	// Misfit: a check does not fit; contents that came back beside it are not taken.
 	Misfit bool
 	// Pieces are those of registers that go in several, one after the other.
@@ -52,11 +56,36 @@ type Piece struct {
 	Wrote bool
 }
 
-// Of finds what a transaction is among the operations of the parts of a link. Parts that
-// are asked and answer are followed by a Talk. Page gives the page that a part is on; it
-// may be nil.
-func Of(parts []*Part, r *record.Record, page func(*Part) uint64) (*Meaning, bool) {
-	for _, p := range parts {
+// Reader finds what the transactions of a link are among the operations of its parts, as
+// they come in the order of time: an operation may take several. Parts that are asked and
+// answer are followed by a Talk. It is not safe for use by several goroutines.
+type Reader struct {
+	parts []*Part
+	begun map[begun][]access.Seen // spans of an operation that goes on
+}
+
+// begun is a part as a receiver sees it.
+type begun struct {
+	*Part
+	seen record.End
+}
+
+// NewReader gives what reads the transactions of parts on a link.
+func NewReader(parts []*Part) *Reader {
+	return &Reader{parts: parts, begun: map[begun][]access.Seen{}}
+}
+
+// Follows reports whether what a transaction means may depend on one before it.
+func (x *Reader) Follows() bool {
+	return slices.ContainsFunc(x.parts, func(p *Part) bool {
+		return p.Map != nil && !p.Asked() && Known(p.Kind.Name) && wires[p.Kind.Name].apart &&
+			slices.ContainsFunc(p.Map.Patterns, func(pat *access.Pattern) bool { return len(pat.Spans) > 1 })
+	})
+}
+
+// Of finds what a transaction is. Page gives the page that a part is on; it may be nil.
+func (x *Reader) Of(r *record.Record, page func(*Part) uint64) (*Meaning, bool) {
+	for _, p := range x.parts {
 		if p.Map == nil || p.Asked() || !Known(p.Kind.Name) {
 			continue
 		}
@@ -68,11 +97,49 @@ func Of(parts []*Part, r *record.Record, page func(*Part) uint64) (*Meaning, boo
 		if page != nil && p.Map.Pages != nil {
 			at = page(p)
 		}
-		if m, found := p.meaning(spans, at); found {
+		if m, found := x.meaning(begun{p, r.Seen}, spans, at); found {
 			return m, true
 		}
 	}
 	return nil, false
+}
+
+func (x *Reader) meaning(p begun, spans []access.Seen, page uint64) (*Meaning, bool) {
+	if !wires[p.Kind.Name].apart {
+		return p.meaning(spans, page)
+	}
+	begins := func() *Meaning {
+		plan, found := access.Begins(p.Map.Patterns, x.begun[p], p.Map.Fits)
+		if !found {
+			delete(x.begun, p)
+			return nil
+		}
+		return &Meaning{Part: p.Part, Plan: plan, Begins: true, Wrote: !plan.Pattern.Reads, Before: len(x.begun[p]) - 1, page: page}
+	}
+	if before := x.begun[p]; len(before) > 0 {
+		all := append(slices.Clone(before), spans...)
+		if m, found := p.meaning(all, page); found {
+			// What goes out with the answer may ask for the next.
+			m.Before, x.begun[p] = len(before), spans
+			begins()
+			return m, true
+		}
+		x.begun[p] = all
+		if m := begins(); m != nil {
+			return m, true
+		}
+	}
+	if m, found := p.meaning(spans, page); found {
+		return m, true
+	}
+	x.begun[p] = spans
+	m := begins()
+	return m, m != nil
+}
+
+// Of finds what a single transaction is, without those before it.
+func Of(parts []*Part, r *record.Record, page func(*Part) uint64) (*Meaning, bool) {
+	return NewReader(parts).Of(r, page)
 }
 
 // Meaning says what a message is while the part is on a page; false where its file does
@@ -233,8 +300,8 @@ func (m *Meaning) Registers() []*device.Register {
 	return out
 }
 
-// Values are what the contents mean: values of several registers that are all there, and
-// registers that belong to none of them.
+// Values are what the contents mean: values with names of their own whose registers are
+// all there, and registers that belong to none of them.
 func (m *Meaning) Values() []*device.Value {
 	if m.Laid != nil {
 		return nil
@@ -242,7 +309,7 @@ func (m *Meaning) Values() []*device.Value {
 	var out []*device.Value
 	used := map[*device.Register]bool{}
 	for _, v := range m.Part.Map.Values {
-		if v.From != nil || len(v.Pieces) < 2 {
+		if !v.Own {
 			continue
 		}
 		rs := v.Registers()
@@ -251,7 +318,7 @@ func (m *Meaning) Values() []*device.Value {
 		}
 		out = append(out, v)
 		for _, r := range rs {
-			used[r] = true
+			used[r] = used[r] || v.From == nil
 		}
 	}
 	for _, r := range m.Registers() {
@@ -269,7 +336,7 @@ func (m *Meaning) Details() []string {
 	if m.Laid != nil {
 		return m.Laid.Details()
 	}
-	if m.Plan == nil && m.Moved == "" {
+	if m.Plan == nil && m.Moved == "" || m.Begins {
 		return nil
 	}
 	content := func(r *device.Register) uint64 { return m.Contents[r] }
@@ -289,7 +356,7 @@ func (m *Meaning) Details() []string {
 		}
 	}
 	for _, v := range m.Values() {
-		if len(v.Pieces) > 1 {
+		if v.Own {
 			line(v.Name, v, "")
 		}
 	}
@@ -318,6 +385,12 @@ func (m *Meaning) Sentence() string {
 	}
 	if m.Message != nil && (m.Plan == nil || m.Message.Answer == nil || m.Message.Answer.Refused) {
 		return m.said()
+	}
+	if m.Begins {
+		if m.Wrote {
+			return fmt.Sprintf("%s: %s %s begins", m.Part.Name, m.Plan.Pattern.Name, m.about())
+		}
+		return fmt.Sprintf("asks for %s.%s", m.Part.Name, m.about())
 	}
 	if m.Text != nil {
 		verb := "read"

@@ -522,7 +522,7 @@ func (p *Part) ReadSteps(rs []*device.Register, content func(*device.Register) (
 			continue
 		}
 		for i := range run[0].Turns() {
-			step, err := p.step(pat, access.Use{Number: run[0].Address, Units: len(run)}, run, content)
+			step, err := p.step(pat, access.Use{Number: p.numberFor(pat, run[0]), Units: len(run)}, run, content)
 			if err != nil {
 				return nil, err
 			}
@@ -569,7 +569,7 @@ func runs(rs []*device.Register, by func(*device.Register) *access.Pattern) [][]
 	var out [][]*device.Register
 	for len(rs) > 0 {
 		n := 1
-		for pat := by(rs[0]); pat != nil && pat.Repeats() && rs[0].Turn == 0 && n < len(rs) && rs[n].Turn == 0 && rs[n].Numbered && rs[n].Bits == rs[0].Bits && rs[n].Paged == rs[0].Paged && rs[n].Page == rs[0].Page && rs[n].Address == rs[0].Address+uint64(n); {
+		for pat := by(rs[0]); pat != nil && pat.Repeats() && rs[0].Numbered && rs[0].Turn == 0 && n < len(rs) && rs[n].Turn == 0 && rs[n].Numbered && rs[n].Bits == rs[0].Bits && rs[n].Paged == rs[0].Paged && rs[n].Page == rs[0].Page && rs[n].Address == rs[0].Address+uint64(n); {
 			n++
 		}
 		out = append(out, rs[:n])
@@ -580,20 +580,39 @@ func runs(rs []*device.Register, by func(*device.Register) *access.Pattern) [][]
 
 // reading gives the pattern that reads a register.
 func (p *Part) reading(r *device.Register) *access.Pattern {
+	var along *access.Pattern
 	for _, pat := range p.Map.Patterns {
-		if slices.Contains(pat.HeldIn, r.Name) {
+		switch {
+		case !slices.Contains(pat.HeldIn, r.Name) || pat.Writes:
+			// What writes a register is no way to read another.
+		case pat.NumberBits == 0:
 			return pat
+		case along == nil:
+			along = pat
 		}
 	}
-	if !r.Numbered || r.Side == device.WriteSide {
-		return nil
-	}
-	for _, pat := range p.Map.Patterns {
-		if pat.Reads && pat.ValueBits == r.AtOnce() {
-			return pat
+	if r.Numbered && r.Side != device.WriteSide {
+		for _, pat := range p.Map.Patterns {
+			if pat.Reads && pat.ValueBits == r.AtOnce() {
+				return pat
+			}
 		}
 	}
-	return nil
+	return along
+}
+
+// numberFor is the number that is sent to read a register: its own, or, where it comes
+// along with any, one that can be read without harm.
+func (p *Part) numberFor(pat *access.Pattern, r *device.Register) uint64 {
+	if r.Numbered || pat.NumberBits == 0 {
+		return r.Address
+	}
+	for _, o := range p.Map.Registers {
+		if o.Numbered && !o.Paged && o.Side != device.WriteSide && o.AtOnce() == pat.ValueBits && o.Repeatable(false) && o.Readable() {
+			return o.Address
+		}
+	}
+	return r.Address
 }
 
 // SentWith lists the registers that reading one writes too.

@@ -41,6 +41,12 @@ func Positions(kind string, r *record.Record, m *Meaning) []Position {
 	var rows []Row
 	if m != nil && m.Plan != nil && !m.Part.Asked() {
 		rows = Step{Plan: m.Plan, part: m.Part}.cells(0)
+		if wires[kind].apart {
+			rows = slices.DeleteFunc(rows, func(r Row) bool { return r.Span != m.Before })
+			for i := range rows {
+				rows[i].Span = 0
+			}
+		}
 	}
 	if f := wires[kind].positions; f != nil {
 		return f(r, rows)

@@ -14,6 +14,7 @@ import (
 // spiWire: each span is a select of its own.
 var spiWire = wire{
 	positions: spiPositions,
+	apart:     true,
 	texts: func(p *Part, plan *access.Plan) []string {
 		word := p.End.(spi.End).Word
 		var out []string
@@ -85,9 +86,6 @@ func appendBits(out []access.Bit, v uint64, n int, unknown uint64) []access.Bit 
 func spiPositions(r *record.Record, rows []Row) []Position {
 	word := int(r.Bits)
 	sent, back := r.Words(r.Data), r.Words(r.Back)
-	if slices.ContainsFunc(rows, func(r Row) bool { return r.Span > 0 }) {
-		rows = nil // the record is one of several spans
-	}
 	var out []Position
 	for i, w := range sent {
 		p := Position{Index: i, Out: fmt.Sprintf("%0*X", (word+3)/4, w), Value: uint64(w), Bits: word}

@@ -15,6 +15,8 @@ type wire struct {
 	// seen gives the spans of a transaction with the part; false where it is with
 	// another one.
 	seen func(p *Part, r *record.Record) ([]access.Seen, bool)
+	// apart: each span is a transaction of its own.
+	apart bool
 	// probe gives the questions of a scan; nil where parts have no addresses.
 	probe func(parts []*Part, reading bool) []Probe
 	// doubts says what is probably meant by words in place of what they say; "" or nil:

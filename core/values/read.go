@@ -95,7 +95,7 @@ func (x *Reader) meaning(r *record.Record, l *capture.Link, m *operation.Meaning
 	done := map[*device.Register]bool{}
 	for _, v := range m.Values() {
 		one(v)
-		if len(v.Pieces) == 1 && v.Whole() {
+		if v.Whole() && !v.Own {
 			done[v.Pieces[0].Register] = true
 		}
 	}
@@ -107,20 +107,6 @@ func (x *Reader) meaning(r *record.Record, l *capture.Link, m *operation.Meaning
 			if v := m.Part.Map.Value(reg.Name + "." + reg.Fields[i].Name); v != nil {
 				one(v)
 			}
-		}
-	}
-	// What is calculated of values that are all there.
-	for _, v := range m.Part.Map.Values {
-		if v.From == nil {
-			continue
-		}
-		whole := true
-		for _, reg := range v.Registers() {
-			_, has := m.Contents[reg]
-			whole = whole && has
-		}
-		if whole {
-			one(v)
 		}
 	}
 }

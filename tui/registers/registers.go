@@ -146,7 +146,7 @@ func rowsOf(m *device.Map) []row {
 		out = append(out, row{text: t})
 	}
 	for _, v := range m.Values {
-		if v.From != nil || len(v.Pieces) > 1 || !strings.Contains(v.Name, ".") && m.Named(v.Name) == nil {
+		if v.Own {
 			out = append(out, row{value: v})
 		}
 	}
