@@ -270,6 +270,9 @@ func (s *Server) numberOf(p *Pattern) (number uint64, stays bool) {
 	return number, stays
 }
 
+// Spoilt reports whether a check of what came so far did not fit.
+func (s *Server) Spoilt() bool { return s.spoilt }
+
 // Known says, behind the bits that came so far, whether the register that they ask for
 // is there: parts on some buses refuse others.
 func (s *Server) Known() bool {

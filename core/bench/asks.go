@@ -55,6 +55,24 @@ func (x *binder) asks(l *Link, m *doc.Node, valid func(text string) error) []Bus
 		ask.Texts = texts
 		out = append(out, ask)
 		l.wears = append(l.wears, wearOf(steps, a.Get("do"), ask.Every)...)
+		l.said = append(l.said, refusedBy(steps, a.Get("do"))...)
+	}
+	return out
+}
+
+// refusedBy finds registers that are written and don't take it.
+func refusedBy(steps []operation.Step, at *doc.Node) []finding.Finding {
+	var out []finding.Finding
+	for _, s := range steps {
+		for _, r := range s.Writes() {
+			if !r.Writable() {
+				out = append(out, finding.Finding{
+					Severity: finding.Warning, Code: "read-only-written", Where: at.Place(),
+					Seen: fmt.Sprintf("%s is written, and it is %s", r.Name, r.Access), Why: "the part takes nothing of it, and nothing on the bus shows that",
+					Change: "write another register, or correct its access in the device file",
+				})
+			}
+		}
 	}
 	return out
 }

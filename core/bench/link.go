@@ -45,6 +45,7 @@ type Link struct {
 	// Transfers are how its words get into memory, and out of it.
 	Transfers []*Transfer
 	wears     []wear
+	said      []finding.Finding // of what its firmware asks
 	setup     *transfer.Setup
 
 	registers      *register.Map
@@ -218,13 +219,34 @@ func (x *binder) devices(l *Link, n *doc.Node) (parts []*device.Device, nodes []
 	}
 	for _, c := range all {
 		if d := x.loadDevice(l, c); d != nil {
-			if c != one {
-				d = x.kept.part(part{of: d, name: c.Key}, nil)
+			as := part{of: d, name: c.Key, with: c.Text("power-cut")}
+			if c == one {
+				as.name = d.Name
 			}
+			d = x.kept.part(as, x.powerCut(d, c))
 			parts, nodes = append(parts, d), append(nodes, c)
 		}
 	}
 	return parts, nodes
+}
+
+// powerCut gives what the bench says of the memory of a part to the device; nil where it
+// says nothing.
+func (x *binder) powerCut(d *device.Device, n *doc.Node) func(*device.Device) {
+	at := n.Get("power-cut")
+	switch {
+	case at == nil:
+		return nil
+	case d.Map == nil || d.Map.Memory == nil:
+		x.fault("power-cut-without-memory", at.Place(), "leave it out", "%s has no memory in its file: power-cut has no effect", d.Name)
+		return nil
+	}
+	return func(d *device.Device) {
+		m, memory := *d.Map, *d.Map.Memory
+		memory.Cut = device.Cut(doc.As[string](at))
+		m.Memory = &memory
+		d.Map = &m
+	}
 }
 
 // loadDevice loads the device file that a node of a link names; nil with a fault
@@ -237,7 +259,11 @@ func (x *binder) loadDevice(l *Link, n *doc.Node) *device.Device {
 				faults[i].Where = n.Get("file").Place()
 			}
 		}
-		x.faults = append(x.faults, faults...)
+		for _, f := range faults { // a file that several name has its faults once
+			if !slices.ContainsFunc(x.faults, func(o finding.Finding) bool { return o.Code == f.Code && o.Where == f.Where && o.Seen == f.Seen }) {
+				x.faults = append(x.faults, f)
+			}
+		}
 		return nil
 	}
 	if d.Kind != l.Kind {

@@ -16,6 +16,7 @@ func (l *Link) lintCommon() []finding.Finding {
 	out = append(out, l.lintWritten()...)
 	out = append(out, l.lintDMA()...)
 	out = append(out, l.lintWear()...)
+	out = append(out, l.said...)
 	out = append(out, l.lintTransfers()...)
 	return append(out, l.lintForeign()...)
 }

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"gavrix.org/gavrix/core/bus/all"
+	"gavrix.org/gavrix/core/device"
 	"gavrix.org/gavrix/core/doc"
 	"gavrix.org/gavrix/core/transfer"
 )
@@ -62,6 +63,7 @@ func fileKeys(more ...doc.Key) []doc.Key {
 	return append([]doc.Key{
 		{Name: "file", Doc: "its device file, beside the bench", Type: doc.Checked("a file name below the bench's folder", checkFile), Required: true},
 		{Name: "source", Doc: "document and page", Type: doc.AnyText},
+		{Name: "power-cut", Doc: "what its memory keeps of a writing that the end of the supply interrupts, where this very part does otherwise than its file says", Type: device.CutType},
 	}, more...)
 }
 

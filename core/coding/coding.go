@@ -21,7 +21,7 @@ const (
 	OffsetBinary         // 0 stands at half of the range
 	SignMagnitude        // the highest bit is the sign
 	Gray                 // neighbours differ in one bit
-	BCD                  // four bits a decimal digit
+	BCD                  // four bits a decimal digit, or what is left of them for the first
 	Float                // IEEE 754, of 16, 32 or 64 bits
 )
 
@@ -47,8 +47,6 @@ func (c Coding) Check(width int) error {
 		return fmt.Errorf("a number has 1 to 64 bits, not %d", width)
 	case c == Float && width != 16 && width != 32 && width != 64:
 		return fmt.Errorf("a float has 16, 32 or 64 bits, not %d", width)
-	case c == BCD && width%4 != 0:
-		return fmt.Errorf("decimal digits take 4 bits each, %d bits are no whole number of them", width)
 	case (c == Signed || c == OffsetBinary || c == SignMagnitude) && width < 2:
 		return fmt.Errorf("a number of %d bits with a sign", width)
 	}
@@ -90,7 +88,7 @@ func (c Coding) Number(raw uint64, width int) (*big.Rat, error) {
 		for i := 0; i < width; i += 4 {
 			d := raw >> i & 0xf
 			if d > 9 {
-				return nil, fmt.Errorf("%0*X is no decimal number: a digit is %X", width/4, raw, d)
+				return nil, fmt.Errorf("%0*X is no decimal number: a digit is %X", (width+3)/4, raw, d)
 			}
 			v += d * ten
 			ten *= 10
@@ -120,8 +118,11 @@ func (c Coding) Range(width int) (least, most *big.Rat) {
 		first, last = mask(width), half-1
 	case Gray:
 		last = half
-	case BCD:
-		last &= 0x9999999999999999
+	case BCD: // the top digit may have fewer than four bits
+		last = 0
+		for i := 0; i < width; i += 4 {
+			last |= min(9, mask(width)>>i&0xf) << i
+		}
 	case Float:
 		end := math.MaxFloat64
 		switch width {

@@ -123,7 +123,31 @@ type Written struct {
 	Asked   *big.Rat
 }
 
-var quantityForm = regexp.MustCompile(`^([+-]?[0-9]+(?:\.[0-9]*)?(?:/[0-9]+)?|[+-]?\.[0-9]+)(?:[eE]([+-]?[0-9]{1,2}))?\s*(.*)$`)
+var quantityForm = regexp.MustCompile(`^([+-]?[0-9]+(?:\.[0-9]*)?(?:/[0-9]+)?|[+-]?\.[0-9]+)(?:[eE]([+-]?[0-9]{1,9}))?\s*(.*)$`)
+
+// noUnit is how no unit begins: what stands there is the rest of a number.
+var noUnit = regexp.MustCompile(`^(?:[0-9]|[^\pL\pM%‰°'"/²³⁻¹(\[$€])`)
+
+// mostPower bounds the powers of ten of quantities.
+const mostPower = 60
+
+// power applies the power of ten of a quantity, and holds against each other where the
+// number ends and the unit begins.
+func power(s string, r *big.Rat, exponent, unit string) (string, error) {
+	unit = strings.TrimSpace(unit)
+	if noUnit.MatchString(unit) && !strings.HasPrefix(unit, "1/") {
+		return "", fmt.Errorf("%q: %q behind the number is neither a part of it nor a unit; write decimals with a point, powers as 1e3, and no marks between digits", s, unit)
+	}
+	if exponent == "" {
+		return unit, nil
+	}
+	n, err := strconv.Atoi(exponent)
+	if err != nil || n > mostPower || n < -mostPower {
+		return "", fmt.Errorf("%q: a power of ten is at most %d", s, mostPower)
+	}
+	r.Mul(r, tens(n))
+	return unit, nil
+}
 
 // prefixes of units, as powers of ten.
 var prefixes = map[string]int{"p": -12, "n": -9, "u": -6, "µ": -6, "m": -3, "k": 3, "M": 6, "G": 9}
@@ -195,11 +219,11 @@ func (f *Format) Amount(text string) (*big.Rat, error) {
 	if !ok {
 		return nil, fmt.Errorf("%q is no number", m[1])
 	}
-	power := 0
-	if m[2] != "" {
-		power, _ = strconv.Atoi(m[2])
+	unit, err := power(text, asked, m[2], m[3])
+	if err != nil {
+		return nil, err
 	}
-	if unit := strings.TrimSpace(m[3]); unit != "" && unit != f.Unit {
+	if unit != "" && unit != f.Unit {
 		p, known := f.prefix(unit)
 		if !known {
 			if f.Unit == "" {
@@ -207,9 +231,9 @@ func (f *Format) Amount(text string) (*big.Rat, error) {
 			}
 			return nil, fmt.Errorf("%q: the unit of the field is %s", text, f.Unit)
 		}
-		power += p
+		asked.Mul(asked, tens(p))
 	}
-	return asked.Mul(asked, tens(power)), nil
+	return asked, nil
 }
 
 // Range gives the least and the greatest quantity that the bits hold.
@@ -359,9 +383,6 @@ func ParseQuantity(s string) (*big.Rat, string, error) {
 	if !ok {
 		return nil, "", fmt.Errorf("%q is no number", m[1])
 	}
-	if m[2] != "" {
-		power, _ := strconv.Atoi(m[2])
-		r.Mul(r, tens(power))
-	}
-	return r, strings.TrimSpace(m[3]), nil
+	unit, err := power(s, r, m[2], m[3])
+	return r, unit, err
 }

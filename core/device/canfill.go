@@ -36,7 +36,7 @@ func (x *mapper) holds(d *Device, l *Layout, n *doc.Node, fields []*layout.Field
 		names := []string{"t"}
 		if d.Map != nil {
 			y := &mapper{m: d.Map}
-			known := y.variables(at.Scalar, true)
+			known := y.variables(at.Scalar)
 			for _, k := range known {
 				names, h.Inputs = append(names, k.name), append(h.Inputs, k.Value)
 			}
@@ -109,13 +109,13 @@ type variable struct {
 	*Value
 }
 
-// variables gives the values whose names stand in an expression; coded: those with codes too.
-func (x *mapper) variables(text string, coded bool) []variable {
+// variables gives the values whose names stand in an expression.
+func (x *mapper) variables(text string) []variable {
 	var out []variable
 	used := identifier.FindAllString(text, -1)
 	for _, o := range x.m.Values {
 		name := inExpressions(o.Name)
-		if o.From == nil && (coded || len(o.Codes) == 0) && slices.Contains(used, name) && !slices.ContainsFunc(out, func(v variable) bool { return v.name == name }) {
+		if slices.Contains(used, name) && !slices.ContainsFunc(out, func(v variable) bool { return v.name == name }) {
 			out = append(out, variable{name, o})
 		}
 	}

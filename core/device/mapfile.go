@@ -121,6 +121,7 @@ func mapKeys(messages bool) []doc.Key {
 			doc.Key{Name: "write", Doc: "time that writing takes, in which the part does not answer", Type: doc.TimeType, Default: "0 ms"},
 			doc.Key{Name: "endurance", Doc: "how often a page may be written; absent: not stated", Type: doc.Int(1, 1<<40)},
 			doc.Key{Name: "lasting", Doc: "it keeps its bytes without supply", Type: doc.YesNo, Default: "yes"},
+			doc.Key{Name: "power-cut", Doc: "what is left of a writing that the end of the supply interrupts: of each byte the old or the new one, all old, all new, or anything in the whole page", Type: CutType, Default: string(CutMixed)},
 			areasKey,
 		)},
 		{Name: "jobs", Doc: "what writing a bit starts, by name", Type: doc.MapOf(doc.Map(
@@ -527,15 +528,19 @@ var identifier = regexp.MustCompile(`[\pL_][\pL\pN_]*`)
 
 // calculated reads a value that an expression gives.
 func (x *mapper) calculated(v *Value, n, from *doc.Node) {
-	for _, key := range []string{"coding", "scale", "offset", "codes", "warn", "least", "greatest", "switches", "active", "bar"} {
+	for _, key := range []string{"coding", "scale", "offset", "least", "greatest", "switches", "active", "bar"} {
 		if n.Get(key) != nil {
 			x.fault("from-and-"+key, n.Get(key), "put it into the expression", "%s is calculated: %s has no effect on it", n.Key, key)
 		}
 	}
-	f, known, ok := x.expression(n.Key, from, false)
+	if w := n.Get("warn"); w != nil && n.Get("codes") == nil {
+		x.fault("from-and-warn", w, "give it codes too", "%s is calculated: its numbers are no contents", n.Key)
+	}
+	f, known, ok := x.expression(n.Key, from)
 	if !ok {
 		return
 	}
+	x.means(v, n, 64)
 	v.From, v.Inputs, v.Unit = f, known, n.Text("unit")
 	x.m.Values = append(x.m.Values, v)
 }
@@ -545,19 +550,39 @@ func inExpressions(name string) string {
 	return strings.ReplaceAll(strings.ReplaceAll(name, ".", "_"), "-", "_")
 }
 
-// expression reads an expression of values, whose names stand there with _ for - and
-// dots; coded: those with a table of codes are their numbers there.
-func (x *mapper) expression(of string, at *doc.Node, coded bool) (*formula.Formula, []*Value, bool) {
+// expression reads an expression of values; those with a table of codes are their numbers
+// there. Names with dots and dashes may stand as they are, or with _ in their places.
+func (x *mapper) expression(of string, at *doc.Node) (*formula.Formula, []*Value, bool) {
+	text := x.spelled(at.Scalar)
 	var names []string
 	var known []*Value
-	for _, v := range x.variables(at.Scalar, coded) {
+	for _, v := range x.variables(text) {
 		names, known = append(names, v.name), append(known, v.Value)
 	}
-	f, err := formula.New(at.Scalar, names...)
+	f, err := formula.New(text, names...)
 	if err != nil {
-		x.fault("bad-expression", at, "values above it are known by their names, with _ in place of - and .", "%s: %v", of, err)
+		x.fault("bad-expression", at, "values above it are known by their names", "%s: %v", of, err)
 	}
 	return f, known, err == nil
+}
+
+// spelled writes the names of values in an expression as expressions have them, the longest
+// name first where one begins with another.
+func (x *mapper) spelled(text string) string {
+	var names []string
+	for _, v := range x.m.Values {
+		if v.Name != inExpressions(v.Name) && strings.Contains(text, v.Name) {
+			names = append(names, v.Name)
+		}
+	}
+	slices.SortFunc(names, func(a, b string) int { return len(b) - len(a) })
+	for _, n := range names {
+		whole := regexp.MustCompile(`(^|[^\pL\pN_.-])` + regexp.QuoteMeta(n) + `($|[^\pL\pN_.-])`)
+		for whole.MatchString(text) { // neighbours share what is between them
+			text = whole.ReplaceAllString(text, "${1}"+inExpressions(n)+"${2}")
+		}
+	}
+	return text
 }
 
 func (x *mapper) near(name string) string {
@@ -633,6 +658,13 @@ func (x *mapper) reachable(root *doc.Node) {
 	for _, p := range x.m.Patterns {
 		if p.Text == nil && p.NumberBits > 0 && !(x.m.Memory != nil && p.ValueBits == 8) && !slices.ContainsFunc(x.m.Registers, func(r *Register) bool { return r.Numbered && r.AtOnce() == p.ValueBits }) {
 			x.fault("no-such-register", root.Get("access", p.Name), "correct the pattern, or the width of the registers", "%s is for registers of %d bits; none has that size", p.Name, p.ValueBits)
+		}
+	}
+	for _, p := range x.m.Patterns {
+		for _, name := range p.HeldOut {
+			if r := x.m.Named(name); r != nil && !r.Writable() {
+				x.fault("read-only-sent", root.Get("access", p.Name), "put it into the line `in`, or correct its access", "%s sends %s, which is %s", p.Name, r.Name, r.Access)
+			}
 		}
 	}
 	x.memoryReached(root)
@@ -792,6 +824,14 @@ func (x *mapper) job(n *doc.Node) {
 	j.Ready, j.Gives = list("ready"), list("gives")
 	if j.Start != nil && (len(j.Start.Pieces) != 1 || j.Start.Bits != 1) {
 		x.fault("bad-job", n.Get("start"), "name a field of one bit", "%s: %s has %d bits", n.Key, j.Start.Name, j.Start.Bits)
+	} else if j.Start != nil {
+		r := j.Start.Pieces[0].Register
+		_, bit := j.Start.Into(r, 0, 1)
+		r.Each(func(mask uint64, a register.Access) {
+			if mask&bit != 0 && (a == register.ReadOnly || a == register.ReadClears) {
+				x.fault("bad-job", n.Get("start"), "give it an access with which it can be written", "%s starts when 1 is written to %s, which is %s", n.Key, j.Start.Name, a)
+			}
+		})
 	}
 	x.m.Jobs = append(x.m.Jobs, j)
 }

@@ -1,6 +1,7 @@
 package device
 
 import (
+	"fmt"
 	"maps"
 	"slices"
 
@@ -17,13 +18,29 @@ type Memory struct {
 	Endurance int  // how often a page may be written; 0: not stated
 	Lasting   bool // it keeps its bytes without supply
 	Areas     []*Area
+	// Cut is what a page holds whose writing the end of the supply interrupted.
+	Cut Cut
 }
+
+// Cut is how a part leaves what was being written when its supply went.
+type Cut string
+
+// The rules.
+const (
+	CutMixed   Cut = "mixed"   // each byte that was written is the old one or the new one
+	CutOld     Cut = "old"     // all are as before
+	CutNew     Cut = "new"     // all are written
+	CutGarbled Cut = "garbled" // every byte of the page may be anything
+)
+
+// CutType is a rule as files write it.
+var CutType = doc.Enum(string(CutMixed), string(CutOld), string(CutNew), string(CutGarbled))
 
 // Erased is a byte that was never written.
 const Erased = 0xff
 
 func (x *mapper) memory(n *doc.Node) {
-	m := &Memory{Size: doc.Of[int](n, "size"), Page: doc.Of[int](n, "page"), Write: doc.Of[quantity.Time](n, "write"), Endurance: doc.Of[int](n, "endurance"), Lasting: doc.Of[bool](n, "lasting")}
+	m := &Memory{Size: doc.Of[int](n, "size"), Page: doc.Of[int](n, "page"), Write: doc.Of[quantity.Time](n, "write"), Endurance: doc.Of[int](n, "endurance"), Lasting: doc.Of[bool](n, "lasting"), Cut: Cut(doc.Of[string](n, "power-cut"))}
 	if m.Page == 0 {
 		m.Page = m.Size
 	}
@@ -81,7 +98,9 @@ func (p *Part) store(now quantity.Time) {
 		return
 	}
 	pages := map[int]bool{}
+	p.before = map[uint64]byte{}
 	for n, b := range p.written {
+		p.before[n] = p.cells.Bytes[n]
 		p.cells.Bytes[n] = b
 		pages[int(n)/m.Page] = true
 	}
@@ -94,17 +113,33 @@ func (p *Part) store(now quantity.Time) {
 // power-up is over.
 func (p *Part) Ready(now quantity.Time) bool { return now >= p.busyUntil }
 
-// PowerLost is the end of the supply: what was being written is torn, and holds whatever
-// random gives.
-func (p *Part) PowerLost(now quantity.Time, random func() byte) {
-	if p.cells == nil || now >= p.busyUntil {
-		return
+// PowerLost is the end of the supply: it says in words what became of a writing that it
+// interrupted; "" where none was. Random decides where the part's rule leaves it open.
+func (p *Part) PowerLost(now quantity.Time, random func() byte) string {
+	if p.cells == nil || now >= p.busyUntil || len(p.torn) == 0 {
+		return ""
 	}
-	for _, page := range p.torn {
-		for i := range p.m.Memory.Page {
-			p.cells.Bytes[page*p.m.Memory.Page+i] = random()
+	m := p.m.Memory
+	old, fresh := 0, 0
+	for _, n := range slices.Sorted(maps.Keys(p.before)) {
+		switch {
+		case m.Cut == CutNew, m.Cut == CutMixed && random()&1 == 1:
+			fresh++
+		default:
+			p.cells.Bytes[n] = p.before[n]
+			old++
 		}
 	}
+	where := fmt.Sprintf("the supply went while the page from 0x%X on was written", p.torn[0]*m.Page)
+	if m.Cut == CutGarbled {
+		for _, page := range p.torn {
+			for i := range m.Page {
+				p.cells.Bytes[page*m.Page+i] = random()
+			}
+		}
+		return where + ": all of it may hold anything"
+	}
+	return fmt.Sprintf("%s: %s as before, %d new", where, quantity.Count(old, "byte"), fresh)
 }
 
 // Next is the number behind another: a writing stays in its page.

@@ -18,6 +18,8 @@ type Acts struct {
 	Moves []Move
 	// Bars keep values from being written while a condition holds.
 	Bars []Bar
+	// Counts are what counts by itself and can be set.
+	Counts []Count
 }
 
 // Bar is a condition of values under which a register, a field, a value or a text is not
@@ -36,6 +38,7 @@ type Move struct {
 
 var actsSchema = doc.Map(
 	doc.Key{Name: "values", Doc: "names of values and expressions of t, the time in seconds, that they follow", Type: doc.MapOf(exprType)},
+	countsKey,
 )
 
 // barsKey is for parts that are asked: they can say no.
@@ -69,11 +72,12 @@ func (x *mapper) acts(n *doc.Node, others bool) *Acts {
 			acts.Moves = append(acts.Moves, Move{to, doc.As[*formula.Formula](v)})
 		}
 	}
+	acts.Counts = x.counts(n)
 	for _, v := range n.Get("refuses").All() {
 		if x.m.TextNamed(v.Key) == nil && x.bitsValue(v, v.Key) == nil {
 			continue
 		}
-		if f, in, ok := x.expression(v.Key, v, true); ok {
+		if f, in, ok := x.expression(v.Key, v); ok {
 			acts.Bars = append(acts.Bars, Bar{v.Key, f, in})
 		}
 	}
@@ -94,9 +98,11 @@ type Part struct {
 	cells   *Cells
 	written map[uint64]byte
 	texts   map[*Text]string
+	counted []quantity.Time // up to when each count has gone on
 	// in and out are the pieces of registers that came, or went, so far.
 	in, out   map[*Register]*turn
 	torn      []int
+	before    map[uint64]byte // what stood where the newest writing went
 	busyUntil quantity.Time
 }
 
@@ -116,6 +122,7 @@ func (d *Device) NewPart(cells *Cells) *Part {
 	if p.acts == nil {
 		p.acts = &Acts{}
 	}
+	p.counted = make([]quantity.Time, len(p.acts.Counts))
 	for _, j := range p.m.Jobs {
 		p.ends = append(p.ends, quantity.Forever)
 		for _, v := range j.Gives {
@@ -136,6 +143,11 @@ func (p *Part) Preset(name string, raw uint64) error {
 		return fmt.Errorf("%s has %d bits", name, v.Bits)
 	}
 	p.put(v, raw)
+	for f := range p.frozen {
+		if touch(v, f) {
+			p.frozen[f] = f.Of(p.content)
+		}
+	}
 	for _, m := range p.acts.Moves {
 		if touch(v, m.Value) {
 			p.still[m.Value] = true
@@ -204,6 +216,13 @@ func (p *Part) Freeze(t quantity.Time) {
 		}
 		if j.Busy != j.Start {
 			p.put(j.Start, 0)
+		}
+	}
+	for i := range p.acts.Counts {
+		c := &p.acts.Counts[i]
+		if n := (t - p.counted[i]) / c.Every; n > 0 {
+			p.count(c, uint64(n))
+			p.counted[i] += n * c.Every
 		}
 	}
 	for _, m := range p.acts.Moves {

@@ -190,17 +190,35 @@ func (v *Value) Decode(content func(*Register) uint64) coding.Value {
 	var in []float64
 	for _, i := range v.Inputs {
 		d := i.Decode(content)
-		if d.Number == nil {
+		switch {
+		case d.Number != nil:
+			f, _ := d.Number.Float64()
+			in = append(in, f)
+		case d.Code != "":
+			in = append(in, float64(d.Raw))
+		default:
 			return coding.Value{Fault: i.Name + ": " + d.Meaning()}
 		}
-		f, _ := d.Number.Float64()
-		in = append(in, f)
 	}
-	n := new(big.Rat).SetFloat64(v.From.Value(in...))
+	return v.calculated(v.From.Value(in...))
+}
+
+// calculated is the value whose number is that of its expression.
+func (v *Value) calculated(number float64) coding.Value {
+	n := new(big.Rat).SetFloat64(number)
 	if n == nil {
 		return coding.Value{Fault: "it can't be calculated of these"}
 	}
-	return coding.Value{Number: n, Unit: v.Unit}
+	if len(v.Codes) == 0 {
+		return coding.Value{Number: n, Unit: v.Unit}
+	}
+	if n.IsInt() && n.Sign() >= 0 && n.Num().IsUint64() {
+		raw := n.Num().Uint64()
+		if word, known := v.Codes[raw]; known {
+			return coding.Value{Raw: raw, Code: word}
+		}
+	}
+	return coding.Value{Fault: coding.Text(n) + " has no meaning in the table"}
 }
 
 // Mask covers the bits of the register.

@@ -10,6 +10,7 @@ import (
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/record"
 	"gavrix.org/gavrix/core/records"
+	"gavrix.org/gavrix/core/register"
 )
 
 // Entry is what is known of a register.
@@ -19,6 +20,8 @@ type Entry struct {
 	// Wrote: the newest was a writing; what the register holds since then is not read yet.
 	Wrote         bool
 	Reads, Writes int
+	// Cleared are the bits that were 1 when it was read last, and that reading has cleared.
+	Cleared uint64
 	// Was is the content before the last change, Changed when that was seen.
 	Was        uint64
 	Changed    quantity.Time
@@ -345,6 +348,14 @@ func (k *Part) entry(reg *device.Register, content uint64, at quantity.Time, wro
 		e.Was, e.Changed, e.HasChanged = e.Content, at, true
 	}
 	e.Content, e.At, e.Wrote = content, at, wrote
+	e.Cleared = 0
+	if !wrote {
+		reg.Each(func(mask uint64, a register.Access) {
+			if a == register.ReadClears {
+				e.Cleared |= content & mask
+			}
+		})
+	}
 	if wrote {
 		e.Writes++
 	} else {

@@ -483,7 +483,7 @@ func (x *run) tell(values []*device.Value, about []*device.Register, got map[*de
 		if d.Fault != "" {
 			x.r.say(Warn, "%s: %s", v.Name, d.Fault)
 		}
-		if why := v.Warns[d.Raw]; why != "" && v.From == nil {
+		if why := v.Warns[d.Raw]; why != "" && (v.From == nil || d.Code != "") {
 			verdict := Warn
 			if rs := v.Registers(); len(rs) == 1 && asked[rs[0]] {
 				verdict = OK
@@ -648,9 +648,32 @@ func (x *run) command() {
 	}
 }
 
+// busy refuses to start a job that runs: what is waited for then would be the end of
+// another one.
+func (x *run) busy(j *device.Job) bool {
+	if j.Busy == nil || x.op.Force {
+		return false
+	}
+	regs := j.Busy.Registers()
+	for _, r := range regs {
+		if !x.op.Part.Readable(r) || r.Clears() {
+			return false
+		}
+	}
+	got, ok := x.contents(regs)
+	if !ok {
+		return true
+	}
+	if j.Busy.Of(func(r *device.Register) uint64 { return got[r] }) == 0 {
+		return false
+	}
+	x.r.say(Refused, "%s runs already: %s is set, and a start is not taken meanwhile; wait for its end, or force", j.Name, j.Busy.Name)
+	return true
+}
+
 // job starts a job, waits until it is over, and reads what it gives.
 func (x *run) job(j *device.Job) {
-	if !x.write(j.Start, "1") {
+	if x.busy(j) || !x.write(j.Start, "1") {
 		return
 	}
 	started := x.Session.Now()

@@ -72,6 +72,9 @@ func (x *run) write(v *device.Value, text string) bool {
 		x.r.say(Refused, "%s: %v", v.Name, err)
 		return false
 	}
+	if x.op.Rounded != "" {
+		x.r.say(Warn, "%s", x.op.Rounded)
+	}
 	if w.Rounded {
 		x.r.say(Warn, "%s can't be %s exactly: %s is written", v.Name, v.Quantity(w.Asked), w.Meaning())
 	}
@@ -110,7 +113,7 @@ func (x *run) write(v *device.Value, text string) bool {
 		if !known {
 			base = reg.Reset
 		}
-		fresh[reg], _ = v.Into(reg, base&^(m.flags|m.starts)&(m.plain|m.secret)|reg.Reset&reg.Reserved()&^m.plain, w.Raw)
+		fresh[reg], _ = v.Into(reg, base&^(m.flags|m.starts)&(m.plain|m.secret)|reg.Reset&reg.Reserved()&^(m.plain|m.flags|m.starts), w.Raw)
 		changes[i] = Change{Register: reg.Name, Bits: reg.Bits, Wrote: fresh[reg]}
 		changes[i].Before, changes[i].KnowsBefore = before[reg], has(before, reg)
 	}

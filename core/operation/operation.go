@@ -66,6 +66,8 @@ type Operation struct {
 	Pattern *access.Pattern
 	Job     *device.Job
 	Text    string // what is written, or the words of Raw
+	// Rounded says that what is written is not just what was asked for; "": it is.
+	Rounded string
 	// Force: it is done although it may do harm.
 	Force bool
 }
@@ -293,8 +295,22 @@ func (op *Operation) target(name string, words []string) error {
 	case len(op.Values) != 1:
 		return fmt.Errorf("one register at a time is written by its number")
 	case op.Values[0].From != nil:
-		return fmt.Errorf("%s is calculated from others: write those", op.Values[0].Name)
+		return op.inverse(op.Values[0])
 	}
+	return nil
+}
+
+// inverse makes of what is written to a calculated value what is written to the one that it
+// depends on.
+func (op *Operation) inverse(v *device.Value) error {
+	of, raw, gives, exact, err := v.Inverse(op.Text)
+	if err != nil {
+		return err
+	}
+	if !exact {
+		op.Rounded = fmt.Sprintf("%s can't be %s exactly: %s is written", v.Name, op.Text, gives.Meaning())
+	}
+	op.Values, op.Text = []*device.Value{of}, fmt.Sprintf("0x%X", raw)
 	return nil
 }
 
@@ -499,6 +515,23 @@ func (s Step) Endures() int {
 		return 0
 	}
 	return s.part.Map.Endures(s.Plan.Pattern)
+}
+
+// Writes are the registers that the step writes.
+func (s Step) Writes() []*device.Register {
+	if s.Plan == nil || s.part == nil {
+		return nil
+	}
+	var out []*device.Register
+	if s.Plan.Pattern.Writes {
+		out = slices.Clone(s.Registers)
+	}
+	for _, name := range s.Plan.Pattern.HeldOut {
+		if r := s.part.Map.Named(name); r != nil && !slices.Contains(out, r) {
+			out = append(out, r)
+		}
+	}
+	return out
 }
 
 // ReadSteps gives what reads registers: those with numbers that follow each other in

@@ -180,9 +180,7 @@ func (b *canBus) begins(i int) {
 	if p.Device == nil || p.Map == nil {
 		return
 	}
-	if p.part != nil {
-		p.part.PowerLost(b.w.now, func() byte { return byte(b.w.rng.Uint32()) })
-	}
+	b.powerLost(p.Name, p.part)
 	if m := p.Map.Memory; m != nil && (p.cells == nil || !m.Lasting) {
 		p.cells = p.Device.NewCells()
 	}

@@ -96,7 +96,7 @@ type i2cBus struct {
 	queued     quantity.Time   // what waits takes so long on the bus
 	asked      bool
 	wanted     []wanted        // the transactions that wait
-	off        map[string]bool      // devices without supply
+	off        map[string]bool // devices without supply
 	parts      map[string]i2c.Device
 	works      map[string]*device.Part // their registers, where they are described
 	described  map[string]*device.Device
@@ -121,9 +121,7 @@ func newI2CBus(p place, l *bench.Link) simulated {
 func (b *i2cBus) power(name string) {
 	delete(b.parts, name)
 	if d := b.described[name]; d != nil && d.Map != nil {
-		if old := b.works[name]; old != nil {
-			old.PowerLost(b.w.now, func() byte { return byte(b.w.rng.Uint32()) })
-		}
+		b.powerLost(name, b.works[name])
 		if m := d.Map.Memory; m != nil && (b.cells[name] == nil || !m.Lasting) {
 			b.cells[name] = d.NewCells()
 		}

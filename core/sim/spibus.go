@@ -586,9 +586,7 @@ func (b *spiBus) do(i link.Intent, done func(link.Outcome)) error {
 				b.power(k)
 			default:
 				b.target[k] = nil
-				if part := b.works[k]; part != nil {
-					part.PowerLost(b.w.now, func() byte { return byte(b.w.rng.Uint32()) })
-				}
+				b.powerLost(i.Device, b.works[k])
 				b.in.Drive(k, []wire.Driven{{At: b.w.now}})
 				b.out.Drive(1+k, []wire.Driven{{At: b.w.now}})
 			}

@@ -219,9 +219,7 @@ func (l *uartLink) side(end string) (int, error) {
 // begins lets the device begin as it is after power-up.
 func (l *uartLink) begins() {
 	d := l.bench.Device
-	if l.part != nil {
-		l.part.PowerLost(l.w.now, func() byte { return byte(l.w.rng.Uint32()) })
-	}
+	l.powerLost(d.Name, l.part)
 	if d.Map != nil && d.Map.Memory != nil && (l.cells == nil || !d.Map.Memory.Lasting) {
 		l.cells = d.NewCells()
 	}

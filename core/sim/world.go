@@ -105,6 +105,16 @@ func (p place) preset(part *device.Part, i link.Preset, done func(link.Outcome))
 	return nil
 }
 
+// powerLost takes the supply from a part, and notes what became of what it was writing.
+func (p place) powerLost(name string, part *device.Part) {
+	if part == nil {
+		return
+	}
+	if said := part.PowerLost(p.w.now, func() byte { return byte(p.w.rng.Uint32()) }); said != "" {
+		p.note(p.w.now, "%s: %s", name, said)
+	}
+}
+
 // note puts something that happened into the capture.
 func (p place) note(at quantity.Time, format string, args ...any) {
 	r := &record.Record{Kind: record.Changed, Link: p.index, Origin: record.FromGavrix, Start: at, End: at, Text: fmt.Sprintf(format, args...)}

@@ -227,6 +227,9 @@ func age(h ui.Host, e *ledger.Entry) string {
 	if e.Wrote {
 		s = "as written  " + s
 	}
+	if e.Cleared != 0 {
+		s = "cleared by reading  " + s
+	}
 	return s
 }
 
