@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"os/signal"
 	"sync/atomic"
@@ -105,9 +106,26 @@ func ShowLevels(l *Levels) error {
 	return a.loop()
 }
 
+// without says what works without a screen.
+const without = "the commands watch, do, prove, decode and others work without a screen: gavrix --help"
+
+// screenable says why nothing can be drawn on a terminal; nil where it can.
+func screenable(term string, out *os.File) error {
+	if term == "dumb" {
+		return fmt.Errorf("this terminal says of itself that it can't place anything on its screen (TERM=%s): use another one; %s", term, without)
+	}
+	if s, err := out.Stat(); err == nil && s.Mode()&os.ModeCharDevice == 0 {
+		return fmt.Errorf("the output is no terminal, so there is nothing to draw on; %s", without)
+	}
+	return nil
+}
+
 // loop runs the program until the user or a signal ends it. In each case the
 // terminal is given back as it was.
 func (a *App) loop() error {
+	if err := screenable(os.Getenv("TERM"), os.Stdout); err != nil {
+		return err
+	}
 	a.paced = true
 	var faults []finding.Finding
 	if a.prefers, faults = prefs.Load(); len(faults) > 0 {
@@ -149,6 +167,9 @@ func (a *App) run(more ...tea.ProgramOption) error {
 	}
 	if errors.Is(err, io.EOF) || errors.Is(err, syscall.EIO) {
 		return nil // the terminal itself went away
+	}
+	if at := (*fs.PathError)(nil); errors.As(err, &at) {
+		return fmt.Errorf("there is no terminal to draw on and read keys from: %s: %w; %s", at.Path, at.Err, without)
 	}
 	return err
 }

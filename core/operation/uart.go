@@ -154,6 +154,7 @@ type asksCharacters struct {
 	answer  access.Answer
 	over    bool
 	dropped string
+	came    []byte // since the request, or since the last whole message
 	notes   []string
 }
 
@@ -169,7 +170,14 @@ func (a *asksCharacters) Take(r *record.Record) (mine bool) {
 	if r.From == record.Device && r.Seen == record.Tap {
 		return false // the MCU has to do with what it receives itself
 	}
+	if a.heard && r.From == record.Device && r.Kind == record.Chars {
+		a.came = append(a.came, r.Data...)
+		mine = true
+	}
 	for _, m := range a.talk.Take(r) {
+		if m.FromPart && !m.Again {
+			a.came = r.Data[min(m.To, len(r.Data)):]
+		}
 		switch {
 		case m.Again || a.over:
 		case !m.FromPart && m.Dropped == "":
@@ -200,6 +208,9 @@ func (a *asksCharacters) Notes() []string               { return a.notes }
 func (a *asksCharacters) Problem() string {
 	if a.dropped != "" {
 		return "the answer is damaged (" + a.dropped + "): no value is taken from it"
+	}
+	if len(a.came) > 0 {
+		return fmt.Sprintf("the answer broke off: %s came (%s), and no end of it", characters(a.came), bytesNoun(len(a.came)))
 	}
 	return ""
 }

@@ -2,6 +2,7 @@ package register
 
 import (
 	"bufio"
+	"errors"
 	"fmt"
 	"io"
 	"strings"
@@ -51,6 +52,9 @@ func (m *Map) ReadDump(in io.Reader) ([]Seen, error) {
 			return out, fmt.Errorf("line %d: %X does not fit the %d bits of %s", n, x.Value, x.Bits, x.Name)
 		}
 		out = append(out, x)
+	}
+	if errors.Is(s.Err(), bufio.ErrTooLong) {
+		return out, fmt.Errorf("line %d has more than 65536 characters: it is no dump of registers", len(out)+1)
 	}
 	return out, s.Err()
 }
