@@ -77,9 +77,16 @@ func Of(rs []*record.Record, from, to quantity.Time) Traffic {
 		switch {
 		case r.From == record.MCU:
 			asked = r
-		case r.From >= record.Device && r.Kind == record.Chars && asked != nil:
-			replies, rounds = append(replies, r.Start-asked.End), append(rounds, r.End-asked.Start)
-			if line := asked.Each*quantity.Time(asked.Len()) + r.Each*quantity.Time(r.Len()); t.Line == 0 || line < t.Line {
+		case r.From >= record.Device && r.Kind == record.Chars && asked != nil && r.End > asked.End:
+			// What begins while the question is still sent, as an echo does, is no answer to
+			// the whole of it: its last character alone need come behind it.
+			own := 1
+			if r.Start >= asked.End {
+				replies, own = append(replies, r.Start-asked.End), r.Len()
+			}
+			rounds = append(rounds, r.End-asked.Start)
+			line := asked.Each*quantity.Time(asked.Len()) + r.Each*quantity.Time(own)
+			if line = min(line, r.End-asked.Start); t.Line == 0 || line < t.Line {
 				t.Line = line
 			}
 			asked = nil
@@ -99,8 +106,11 @@ func (t *Traffic) Lines() []string {
 	if t.Gap.N > 0 {
 		out = append(out, "gaps of "+spread(t.Gap))
 	}
-	if t.Reply.N > 0 {
-		line := fmt.Sprintf("%d answers after %s; there and back %s", t.Reply.N, spread(t.Reply), spread(t.Round))
+	if t.Round.N > 0 {
+		line := "there and back " + spread(t.Round)
+		if t.Reply.N > 0 {
+			line = fmt.Sprintf("%s after %s; %s", quantity.Count(t.Reply.N, "answer"), spread(t.Reply), line)
+		}
 		if t.Line > 0 {
 			line += fmt.Sprintf(", at least %s by the characters alone", t.Line.Round(4))
 		}

@@ -237,13 +237,8 @@ func (v *View) unanswered(i int, h ui.Host) bool {
 	if _, streams := b.Links[l.Link].Talker.Streams(); streams {
 		return false
 	}
-	for _, next := range v.lines[i+1:] {
-		if next.Echo {
-			continue // what came back is no answer
-		}
-		if next.Link == l.Link && next.Kind == record.Chars && next.At > l.At {
-			return next.From == record.MCU
-		}
+	if dialogue.Answered(h.Snapshot(), l.Link, l.At, l.End, answerTime) {
+		return false
 	}
 	return h.Now() > l.End+answerTime
 }

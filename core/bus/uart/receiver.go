@@ -59,6 +59,7 @@ type Receiver struct {
 	// Set once.
 	cfg      Config
 	tick     quantity.Period // 0 for an ideal receiver
+	beside   quantity.Period // from one sample of a vote to the next
 	period   quantity.Period
 	nData    int
 	nBits    int // sampled bits: start, data, parity, first stop bit
@@ -96,12 +97,16 @@ type Receiver struct {
 
 // NewReceiver gives a receiver.
 func NewReceiver(cfg Config) *Receiver {
-	cfg.Vote = cfg.Vote && cfg.Oversampling >= 8
+	cfg.Vote = cfg.Vote && (cfg.Oversampling >= 8 || cfg.Oversampling == 0)
 	r := &Receiver{cfg: cfg, high: true}
 	r.period = max(cfg.Period, 1)
 	if cfg.Oversampling > 0 {
 		r.tick = max(cfg.Period/quantity.Period(cfg.Oversampling), 1)
 		r.period = r.tick * quantity.Period(cfg.Oversampling)
+	}
+	r.beside = r.tick
+	if cfg.Vote && r.tick == 0 {
+		r.beside = max(r.period/16, 1)
 	}
 	r.perPeriod = 1 / float64(r.period)
 	r.nData = cfg.Frame.Data
@@ -314,7 +319,7 @@ func (r *Receiver) slow(w *wire.Window, i int, high bool, out record.Sink) (int,
 		if r.cfg.Vote && r.bit < r.nBits-1 {
 			votes = 3
 		}
-		at := int64(r.rem) + int64(r.period)*int64(2*r.bit+1)/2 + int64(r.tick)*int64(r.sub-votes/2)
+		at := int64(r.rem) + int64(r.period)*int64(2*r.bit+1)/2 + int64(r.beside)*int64(r.sub-votes/2)
 		s = r.base + quantity.Time(at/1000)
 		if s >= w.To {
 			return i, high

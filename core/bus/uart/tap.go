@@ -19,7 +19,7 @@ type Tap struct {
 func NewTap(link uint16, mcu, device Settings) *Tap {
 	side := func(s Settings, from record.End) *Receiver {
 		cfg := s.Config(quantity.PeriodOf(s.Rate))
-		cfg.Oversampling, cfg.Vote = 0, false
+		cfg.Oversampling = 0 // it has no ticks of its own; a vote is taken a sixteenth beside the middle
 		cfg.Link, cfg.Seen, cfg.From, cfg.Origin = link, record.Tap, from, record.FromLevels
 		return NewReceiver(cfg)
 	}

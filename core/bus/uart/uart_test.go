@@ -177,6 +177,13 @@ func TestErrorMarks(t *testing.T) {
 	assert.Equal(t, record.Noise, l.Done[0].AllFlags())
 	l = see(spiked, Config{Frame: f, Oversampling: 16})
 	assert.Equal(t, []byte{0xfb}, l.Done[0].Data)
+	// The same in a capture, where the reader has no ticks of its own.
+	for vote, data := range map[bool]byte{true: 0xff, false: 0xfb} {
+		l = &record.List{}
+		tap := NewTap(0, Settings{Rate: p.Rate(), Frame: f, Oversampling: 16, Vote: vote}, Settings{Rate: p.Rate(), Frame: f})
+		tap.Feed([]wire.Window{{To: quantity.Second, High: true, Toggles: spiked}}, l)
+		assert.Equal(t, []byte{data}, l.Done[0].Data)
+	}
 	// A line that nobody drives is marked, and one that two drive.
 	for open, mark := range map[bool]record.Flags{true: record.Floating, false: record.Collision} {
 		l = &record.List{}
