@@ -101,12 +101,7 @@ func (o *doOptions) run(ctx context.Context, b *bench.Bench, l *bench.Link, text
 		h = s
 	}
 	info := h.Info(l.Index)
-	at := quantity.Time(0)
-	for _, p := range l.Parts() {
-		if p.Map != nil {
-			at = max(at, p.Map.PowerUp+quantity.Millisecond)
-		}
-	}
+	at := l.Up()
 	if o.at != "" {
 		var err error
 		if at, err = quantity.ParseTime(o.at); err != nil || at < 0 {

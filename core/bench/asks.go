@@ -35,6 +35,18 @@ func (l *Link) Parts() []*operation.Part {
 	return out
 }
 
+// Up is the time at which all parts of the link answer that have their supply from the
+// begin on.
+func (l *Link) Up() quantity.Time {
+	at := quantity.Time(0)
+	for _, p := range l.Parts() {
+		if p.Map != nil {
+			at = max(at, p.Map.PowerUp+quantity.Millisecond)
+		}
+	}
+	return at
+}
+
 // asks reads what the firmware does by itself, at the MCU's end; valid says what is
 // wrong with a transaction in the words of the bus.
 func (x *binder) asks(l *Link, m *doc.Node, valid func(text string) error) []BusAsk {

@@ -35,7 +35,7 @@ func characterChecks() doc.Key {
 func transactionChecks(k *bus.Kind) doc.Key {
 	return doc.Key{Name: "checks", Doc: "expectations by name", Type: doc.MapOf(doc.Map(
 		doc.Key{Name: "do", Doc: "the transaction to do first, as " + k.PlanHelp, Type: doc.NameType},
-		doc.Key{Name: "expect", Doc: "the transaction that must be seen, in the same words; not on can, .. stands for any byte", Type: doc.NameType, Required: true},
+		doc.Key{Name: "expect", Doc: "the transaction that must be seen, in the same words; .. stands for any byte", Type: doc.NameType, Required: true},
 		doc.Key{Name: "within", Doc: "time until it is seen", Type: doc.TimeType, Required: true},
 	))}
 }
@@ -50,6 +50,12 @@ func (x *binder) transactionCheck(l *Link, n *doc.Node) {
 		if _, err := l.Kind.Plan(l.Model.Tap(), w.Scalar, l.Model.Bit(), false); err != nil {
 			x.fault("bad-transaction", w.Place(), "write it as "+l.Kind.PlanHelp, "check %s: %v", n.Key, err)
 			return
+		}
+		if sends := l.Kind.Sends; sends != nil && key == "do" {
+			if err := sends(w.Scalar); err != nil {
+				x.fault("bad-transaction", w.Place(), "write what is to be sent", "check %s: %v", n.Key, err)
+				return
+			}
 		}
 	}
 	l.Checks = append(l.Checks, c)

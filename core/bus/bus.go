@@ -104,6 +104,11 @@ type Kind struct {
 	// bit time of buses that a clock drives.
 	Plan     func(ends []Settings, text string, unit quantity.Time, fill bool) ([]wire.Window, error)
 	PlanHelp string
+	// Sends says why a planned transaction can't be sent, beyond what Plan says; nil: all
+	// can. Follows names fields whose bits follow from all others: they are open where
+	// any is.
+	Sends   func(text string) error
+	Follows []string
 	// Packet is how records of this bus stand in capture files in a form that others
 	// know; nil where there is none.
 	Packet *Packet

@@ -170,6 +170,11 @@ func Read(dir fs.FS, name string, text []byte) (*Device, []finding.Finding) {
 			return nil, faults
 		}
 	}
+	if root.Get("packet") != nil && d.Talks != nil {
+		if d.Talks.packet = d.Framing; d.Map != nil {
+			d.Talks.packet = d.Map.Dialogue.Packet
+		}
+	}
 	return d, nil
 }
 

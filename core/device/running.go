@@ -87,6 +87,11 @@ func (r *Running) render(text []piece, now quantity.Time) []byte {
 		}
 		out = strconv.AppendFloat(out, r.dev.Value(p.value, now), 'f', p.decimals, 64)
 	}
+	if f := r.dev.packet; f != nil {
+		if raw, err := f.Wrap(out); err == nil {
+			return raw
+		}
+	}
 	return append(out, r.dev.LineEnd...)
 }
 

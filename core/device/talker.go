@@ -12,12 +12,14 @@ import (
 	"gavrix.org/gavrix/core/doc"
 	"gavrix.org/gavrix/core/finding"
 	"gavrix.org/gavrix/core/formula"
+	"gavrix.org/gavrix/core/packet"
 	"gavrix.org/gavrix/core/quantity"
 )
 
 // Talker is what a part on a character link says: lines that it sends unasked, and
 // answers to commands.
 type Talker struct {
+	packet *packet.Format // in which its messages stand; nil: lines
 	// LineEnd ends each message, as `\n`.
 	LineEnd []byte
 	// Limit is the longest command that the part takes.

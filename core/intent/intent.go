@@ -4,8 +4,11 @@
 package intent
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 
 	"gavrix.org/gavrix/core/bus"
 	"gavrix.org/gavrix/core/quantity"
@@ -60,10 +63,17 @@ func New(k *bus.Kind, ends []bus.Settings, text string, unit quantity.Time) (*Pl
 	if len(other) != len(p.Bits) {
 		return nil, errors.New("with these open places the plan has no fixed length")
 	}
+	open := !bytes.Equal(p.Record.Data, p.filled.Data)
 	for i := range p.Bits {
-		p.Bits[i].Open = p.Bits[i].High != other[i].High
+		p.Bits[i].Open = p.Bits[i].High != other[i].High || open && follows(k, p.Bits[i].Field)
 	}
 	return p, nil
+}
+
+// follows reports whether the bits of a field follow from all others; its content may stand
+// behind its name.
+func follows(k *bus.Kind, field string) bool {
+	return slices.ContainsFunc(k.Follows, func(name string) bool { return strings.HasPrefix(field, name) })
 }
 
 // read decodes planned levels, which must give one record.

@@ -47,7 +47,7 @@ var plans = map[string][]string{
 	"uart":  {`device "L=4.82"`, `mcu 31 .. 0A`, `"x"`},
 	"spi":   {"out 83 00 00 in .. 40 48", "out 12", "in 7F 80"},
 	"i2c":   {"start 3A ack 07 ack restart 3B ack .. nack stop", "start 3A nack stop"},
-	"can":   {"2A0 10 00 7F", "18FF50E5 01 02", "2A0 remote 4", "1B4 switch 01 02 03 04"},
+	"can":   {"2A0 10 00 7F", "18FF50E5 01 02", "2A0 remote 4", "1B4 switch 01 02 03 04", "2A0 10 .. 7F", "1B4 switch 01 .. 03 .."},
 	"pulse": {"3C0 .. 010"},
 }
 
@@ -69,6 +69,9 @@ func TestPlanAgreesWithItself(t *testing.T) {
 			switch {
 			case kind == "can":
 				want = 1 // the acknowledge
+				if n := strings.Count(text, ".."); n > 0 {
+					want += 8*n + map[bool]int{false: 15, true: 21}[strings.Contains(text, "switch")]
+				}
 			case kind == "uart" && want > 0:
 				want-- // seven bits and their parity, which is even either way or not
 			case strings.Contains(text, "3B ack .."):
@@ -173,7 +176,6 @@ func TestBadPlans(t *testing.T) {
 		"i2c start ack":              "before any byte",
 		"i2c start 3A ack stop 3":    "after the stop",
 		"i2c start 3A restart":       "address byte comes after",
-		"can 2A0 ..":                 "no place",
 		"can 12":                     "no identifier",
 		"can 2A0 1 2 3 4 5 6 7 8 9":  "8",
 		"can 2A0 remote":             "how many",
@@ -209,6 +211,44 @@ func FuzzPlan(f *testing.F) {
 		p, err := intent.New(k, []bus.Settings{s}, text, quantity.Microsecond)
 		if err == nil && len(p.Compare(p.Bits, nil)) > 0 {
 			t.Fatal("a plan differs from itself")
+		}
+	})
+}
+
+// TestOpenBytesOfFrames: a frame with open bytes is met by one with any bytes in their
+// places, and by no other.
+func TestOpenBytesOfFrames(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		n := rapid.IntRange(1, 8).Draw(t, "bytes")
+		data := rapid.SliceOfN(rapid.Byte(), n, n).Draw(t, "data")
+		open := rapid.SliceOfN(rapid.Bool(), n, n).Draw(t, "open")
+		format := rapid.SampledFrom([]string{"", "fd ", "switch "}).Draw(t, "format")
+		full, with := "2A0 "+format, "2A0 "+format
+		wrong := -1
+		for i, b := range data {
+			full += fmt.Sprintf("%02X ", b)
+			if open[i] {
+				with += ".. "
+				continue
+			}
+			with += fmt.Sprintf("%02X ", b)
+			wrong = i
+		}
+		p, seen := planned(t, "can", with), planned(t, "can", full)
+		differs, meant := p.Read(&seen.Record)
+		require.True(t, meant)
+		require.Empty(t, differs)
+		require.Empty(t, p.Compare(seen.Bits, nil), with)
+		if wrong >= 0 {
+			data[wrong] ^= 1 << rapid.IntRange(0, 7).Draw(t, "bit")
+			full = "2A0 " + format
+			for _, b := range data {
+				full += fmt.Sprintf("%02X ", b)
+			}
+			seen = planned(t, "can", full)
+			differs, _ = p.Read(&seen.Record)
+			require.Len(t, differs, 1)
+			require.NotEmpty(t, p.Compare(seen.Bits, nil))
 		}
 	})
 }

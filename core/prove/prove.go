@@ -39,6 +39,9 @@ func Link(ctx context.Context, s link.Session, l *bench.Link) ([]check.Result, e
 func One(ctx context.Context, s link.Session, l *bench.Link, c check.Check) (check.Result, error) {
 	r := check.Result{Link: l.Name, Check: c.Name, Sent: c.Send, Simulated: s.Info(l.Index).Simulated}
 	problem, err := ready(ctx, s, l.Index)
+	if err == nil {
+		err = up(ctx, s, l)
+	}
 	switch {
 	case err != nil:
 		return r, err
@@ -63,6 +66,15 @@ func One(ctx context.Context, s link.Session, l *bench.Link, c check.Check) (che
 
 // openWait is how long a check waits for the link's port to open.
 const openWait = 3 * quantity.Second
+
+// up lets time go on until all parts of a simulated link answer after power-up.
+func up(ctx context.Context, s link.Session, l *bench.Link) error {
+	at := l.Up()
+	if !s.Info(l.Index).Simulated || s.Now() >= at {
+		return nil
+	}
+	return s.Wait(ctx, at, func(*capture.Snapshot) bool { return false })
+}
 
 // ready waits for a port that is not open yet, and says why it is not.
 func ready(ctx context.Context, s link.Session, l uint16) (problem string, err error) {
@@ -156,7 +168,7 @@ func transaction(ctx context.Context, s link.Session, l *bench.Link, c check.Che
 				return true
 			}
 			if nearest == nil || len(differs) < len(nearest) {
-				nearest, r.Seen = differs, rec.Data
+				nearest, last = differs, "it was seen as: "+strings.TrimSpace(l.Kind.Sentence(rec))
 			}
 		}
 		return false
@@ -167,7 +179,7 @@ func transaction(ctx context.Context, s link.Session, l *bench.Link, c check.Che
 	case found >= 0:
 		r.Problem, r.Seen, r.Took = "", nil, found-start
 	case nearest != nil:
-		r.Problem = strings.TrimPrefix(r.Problem+"; "+strings.Join(nearest, ", "), "; ")
+		r.Problem = strings.TrimPrefix(r.Problem+"; "+strings.Join(nearest, ", ")+"; "+last, "; ")
 	case r.Problem == "":
 		r.Problem = fmt.Sprintf("no such transaction within %s; %s", c.Within, last)
 	}

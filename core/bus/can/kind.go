@@ -42,6 +42,11 @@ var Kind = &bus.Kind{
 	Parse:     parse,
 	Decoder:   func(link uint16, ends []bus.Settings) bus.Decoder { return NewDecoder(ends[0].(Timing), link) },
 	Plan:      plan, PlanHelp: planHelp,
+	Sends: func(text string) error {
+		_, err := ParseFrame(text)
+		return err
+	},
+	Follows: []string{CheckField.String(), StuffCount.String()},
 	Sentence: sentence,
 	EndNotes: counters,
 	Fields:   fields,
