@@ -139,6 +139,9 @@ func printLink(l *bench.Link) {
 		fmt.Fprintf(stdout, "   (%s)", safe.Text(l.Unit.Source))
 	}
 	fmt.Fprintln(stdout)
+	for _, s := range l.Unheld() {
+		fmt.Fprintf(stdout, "# no register takes %s: set it up by hand\n", safe.Text(s))
+	}
 }
 
 // exportSteps prints the writes of all links in start-up order; what reset does

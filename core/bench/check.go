@@ -80,12 +80,12 @@ func (x *binder) characterCheck(l *Link, n *doc.Node) {
 	if h := n.Get("send-hex"); h != nil {
 		c.Send = check.Bytes(doc.As[[]check.Cell](h))
 	} else {
-		c.Send = []byte(n.Text("send"))
+		c.Send = n.Get("send").Bytes()
 	}
 	if h := n.Get("expect-hex"); h != nil {
 		c.Expect = doc.As[[]check.Cell](h)
 	} else {
-		c.Expect = check.FromText(n.Text("expect"), n.Text("any"))
+		c.Expect = check.FromText(string(n.Get("expect").Bytes()), n.Text("any"))
 	}
 	if len(c.Expect) == 0 {
 		x.fault("check-empty", n.KeyPlace(), "add `expect:` or `expect-hex:`", "check %s expects nothing", n.Key)

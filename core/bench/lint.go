@@ -17,8 +17,30 @@ func (l *Link) lintCommon() []finding.Finding {
 	out = append(out, l.lintDMA()...)
 	out = append(out, l.lintWear()...)
 	out = append(out, l.said...)
+	out = append(out, l.lintUnheld()...)
 	out = append(out, l.lintTransfers()...)
 	return append(out, l.lintForeign()...)
+}
+
+// Unheld lists settings of the MCU's end, in words, for which no described register of its
+// unit has a field: no register value brings them about.
+func (l *Link) Unheld() []string {
+	if m, some := l.Model.(interface{ unheld() []string }); some {
+		return m.unheld()
+	}
+	return nil
+}
+
+func (l *Link) lintUnheld() []finding.Finding {
+	var out []finding.Finding
+	for _, s := range l.Unheld() {
+		out = append(out, finding.Finding{
+			Severity: finding.Warning, Code: "setting-without-field", Where: l.node.Get("mcu").KeyPlace(),
+			Seen: fmt.Sprintf("%s: no field of the registers of %s takes it", s, l.Unit.Name), Why: "what is exported leaves the unit as it is without it",
+			Change: "name the field below `control:` of the unit, or do without the setting",
+		})
+	}
+	return out
 }
 
 // lintPath finds clocks that are assumed only, or not what was measured.

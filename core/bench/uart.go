@@ -8,6 +8,7 @@ import (
 
 	"gavrix.org/gavrix/core/bus"
 	"gavrix.org/gavrix/core/bus/uart"
+	"gavrix.org/gavrix/core/check"
 	"gavrix.org/gavrix/core/clock"
 	"gavrix.org/gavrix/core/device"
 	"gavrix.org/gavrix/core/doc"
@@ -63,7 +64,8 @@ var uartKind = kind{
 			doc.Key{Name: "left-over", Doc: "a character, in hex, that waits in the unit from an earlier run", Type: hexType(false)},
 			doc.Key{Name: "ask", Doc: "what the firmware sends by itself", Type: doc.Map(
 				doc.Key{Name: "every", Doc: "time from one to the next", Type: doc.TimeType, Required: true},
-				doc.Key{Name: "text", Doc: "the text, with its line end", Type: doc.NameType, Required: true},
+				doc.Key{Name: "text", Doc: "the text, with its line end; \\xNN in double quotes is the byte NN", Type: doc.NameType},
+				doc.Key{Name: "hex", Doc: "in place of text: the bytes, as A5 01 0D", Type: hexType(false)},
 			)},
 		)
 	},
@@ -111,7 +113,15 @@ func (x *binder) uart(link *Link, n *doc.Node) Model {
 	l := &UART{Link: link, MCU: uart.Parse(m), Service: doc.Of[quantity.Time](m, "service"), Delay: doc.Of[quantity.Time](n, "delay"), Biased: doc.Of[string](n, "open") == "biased", Wires: doc.Of[int](n, "wires")}
 	l.Wanted = l.MCU.Rate
 	if a := m.Get("ask"); a != nil {
-		l.Ask = &Ask{Text: []byte(a.Text("text")), Every: doc.Of[quantity.Time](a, "every")}
+		l.Ask = &Ask{Text: a.Get("text").Bytes(), Every: doc.Of[quantity.Time](a, "every")}
+		switch h := a.Get("hex"); {
+		case h != nil && a.Get("text") != nil:
+			x.fault("ask-twice", h.KeyPlace(), "keep text or hex", "what is asked is written as text and as bytes")
+		case h != nil:
+			l.Ask.Text = check.Bytes(doc.As[[]check.Cell](h))
+		case len(l.Ask.Text) == 0:
+			x.fault("ask-empty", a.KeyPlace(), "add `text:` or `hex:`", "nothing is asked")
+		}
 		if l.Ask.Every < quantity.Microsecond {
 			x.fault("ask-too-fast", a.Get("every").Place(), "write at least 1 µs", "asking every %s", l.Ask.Every)
 		}
@@ -254,6 +264,45 @@ var controls = []control{
 		func(s uart.Settings) string { return fmt.Sprint(s.Oversampling) },
 		func(s *uart.Settings, w string) (err error) { s.Oversampling, err = strconv.Atoi(w); return err },
 	},
+	switches("order", "order of the data bits: lsb-first, msb-first", [2]string{"lsb-first", "msb-first"}, func(s *uart.Settings) *bool { return &s.Frame.MSBFirst }),
+	switches("invert", "levels of the lines: plain, inverted", [2]string{"plain", "inverted"}, func(s *uart.Settings) *bool { return &s.Frame.Inverted }),
+}
+
+// usualFrame is what units do that have no field for it.
+var usualFrame = uart.Frame{Data: 8, Stop: 1}
+
+// unheld lists settings for which no register of a described unit has a field.
+func (l *UART) unheld() []string {
+	var out []string
+	if l.registers == nil || len(l.Unit.Control) == 0 {
+		return nil
+	}
+	for _, c := range controls {
+		if word := c.word(l.MCU); l.Unit.Control[c.name] == "" && word != c.word(uart.Settings{Frame: usualFrame, Oversampling: l.MCU.Oversampling}) {
+			what, _, _ := strings.Cut(c.doc, ":")
+			what, _, _ = strings.Cut(what, ",")
+			out = append(out, what+" "+word)
+		}
+	}
+	return out
+}
+
+// switches are controls of two words, for settings that most units don't have.
+func switches(name, doc string, words [2]string, at func(*uart.Settings) *bool) control {
+	return control{name, doc, "frame",
+		func(s uart.Settings) string {
+			if *at(&s) {
+				return words[1]
+			}
+			return words[0]
+		},
+		func(s *uart.Settings, w string) error {
+			if *at(s) = w == words[1]; !*at(s) && w != words[0] {
+				return fmt.Errorf("neither %s nor %s", words[0], words[1])
+			}
+			return nil
+		},
+	}
 }
 
 func (l *UART) wishes(int) []wish {

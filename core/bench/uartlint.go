@@ -46,10 +46,31 @@ func (l *UART) Directions() [2]Direction {
 
 func (l *UART) lint() []finding.Finding {
 	out := l.lintFrames()
+	out = append(out, l.lintSent()...)
 	out = append(out, l.lintRates()...)
 	out = append(out, l.lintClock()...)
 	out = append(out, l.lintFlow()...)
 	return append(out, l.lintTimes()...)
+}
+
+// lintSent finds bytes that the frame has no room for.
+func (l *UART) lintSent() []finding.Finding {
+	var out []finding.Finding
+	add := func(data []byte, at finding.Place, what string) {
+		if err := l.MCU.Frame.Carries(data); err != nil {
+			out = append(out, finding.Finding{
+				Severity: finding.Error, Code: "byte-too-wide", Where: at, Seen: fmt.Sprintf("%s: %v", what, err),
+				Why: "the unit sends the low bits alone, and another byte arrives", Change: "send other bytes, or take a frame with more data bits at both ends",
+			})
+		}
+	}
+	if l.Ask != nil {
+		add(l.Ask.Text, l.node.Get("mcu", "ask").KeyPlace(), "what the firmware asks")
+	}
+	for _, c := range l.Checks {
+		add(c.Send, l.node.Get("checks", c.Name).KeyPlace(), "check "+c.Name)
+	}
+	return out
 }
 
 // lintFrames is what uart.Compare says, in one finding.

@@ -97,6 +97,9 @@ func setup(b *bench.Bench) (string, error) {
 			return "", fmt.Errorf("link %s: %w", l.Name, err)
 		}
 		fmt.Fprintf(&s, "    /* %s, unit %s: %s */\n", remark(l.Name), remark(l.Unit.Name), remark(l.Model.Short()))
+		for _, held := range l.Unheld() {
+			fmt.Fprintf(&s, "    /*   no register takes %s: set it up by hand */\n", remark(held))
+		}
 		for _, d := range l.Model.Derivations(0) {
 			fmt.Fprintf(&s, "    /*   %s = %s, as %s = %s */\n", remark(d.Name), remark(d.Result), remark(d.Formula), remark(d.Worked))
 		}

@@ -167,6 +167,9 @@ func (l *uartLink) takes() map[string]string {
 func (l *uartLink) do(i link.Intent, done func(link.Outcome)) error {
 	switch i := i.(type) {
 	case link.Send:
+		if err := l.ends.MCU.Frame.Carries(i.Data); err != nil {
+			return err
+		}
 		l.send(i.Data)
 	case link.Cut:
 		side, err := l.side(i.End)

@@ -46,7 +46,7 @@ var Kind = &bus.Kind{
 		_, err := ParseFrame(text)
 		return err
 	},
-	Follows: []string{CheckField.String(), StuffCount.String()},
+	Follows:  []string{CheckField.String(), StuffCount.String()},
 	Sentence: sentence,
 	EndNotes: counters,
 	Fields:   fields,

@@ -180,6 +180,16 @@ func (f Frame) parityBits() int {
 // Mask covers the data bits.
 func (f Frame) Mask() uint16 { return 1<<f.Data - 1 }
 
+// Carries says which byte has more bits than the frame; nil where none has.
+func (f Frame) Carries(data []byte) error {
+	for i, b := range data {
+		if uint16(b)&^f.Mask() != 0 {
+			return fmt.Errorf("byte %d, %02X, does not fit the %d data bits of %s: nothing is sent; take other bytes, or a frame with more bits", i+1, b, f.Data, f)
+		}
+	}
+	return nil
+}
+
 // ParityBit gives the parity bit of a value.
 func (f Frame) ParityBit(v uint16) uint16 {
 	return f.Parity.Bit(v & f.Mask())

@@ -459,6 +459,12 @@ func (p *Port) Do(ctx context.Context, _ uint16, i link.Intent) (link.Outcome, e
 		info := p.Info(0)
 		return link.Outcome{}, errors.New(info.Refuses(i))
 	}
+	p.mu.Lock()
+	frame := p.cfg.Frame
+	p.mu.Unlock()
+	if err := frame.Carries(send.Data); err != nil {
+		return link.Outcome{}, err
+	}
 	limit := time.NewTimer(openWait)
 	defer limit.Stop()
 	for {
