@@ -20,6 +20,7 @@ import (
 	"gavrix.org/gavrix/core/capture"
 	"gavrix.org/gavrix/core/capture/pcapng"
 	"gavrix.org/gavrix/core/check"
+	"gavrix.org/gavrix/core/decode"
 	"gavrix.org/gavrix/core/finding"
 	"gavrix.org/gavrix/core/guard"
 	"gavrix.org/gavrix/core/ledger"
@@ -356,8 +357,13 @@ func (a *App) update(msg tea.Msg) tea.Cmd {
 			a.Warn("%s: %v; what comes before it is shown", a.source, m.err)
 		}
 	case loadedMsg:
-		if m.err != nil && m.levels == a.levels {
+		if m.levels != a.levels {
+			break
+		}
+		if notes := decode.Notes(m.levels.file.Source); m.err != nil {
 			a.Warn("%s: %v; what comes before it is shown", a.source, m.err)
+		} else if len(notes) > 0 {
+			a.Warn("%s: %s", a.source, strings.Join(notes, "; "))
 		}
 	case proposedMsg:
 		a.proposedCame(m)

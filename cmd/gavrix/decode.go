@@ -178,7 +178,23 @@ func openLevels(path, rate string) (src decode.Source, f countedFile, err error)
 		f.Close()
 		return nil, f, fmt.Errorf("%s: %w", path, err)
 	}
+	f.levelFile = noted{f.levelFile, path, src}
 	return src, f, nil
+}
+
+// noted says, when a file of levels is closed, what of it was passed over.
+type noted struct {
+	levelFile
+	path string
+	src  decode.Source
+}
+
+// Close implements io.Closer.
+func (n noted) Close() error {
+	for _, text := range decode.Notes(n.src) {
+		fmt.Fprintf(os.Stderr, "gavrix: %s: %s\n", safe.Text(n.path), safe.Text(text))
+	}
+	return n.levelFile.Close()
 }
 
 func (o *decodeOptions) run(ctx context.Context, path string) error {

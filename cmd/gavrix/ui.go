@@ -135,7 +135,8 @@ func (o *decodeOptions) open(path string) error {
 		if err != nil {
 			return nil, err
 		}
-		return &tui.File{Source: src, Share: f.Share, Close: func() { _ = f.Close() }}, nil
+		// The screen says itself what was passed over.
+		return &tui.File{Source: src, Share: f.Share, Close: func() { _ = f.levelFile.(noted).levelFile.Close() }}, nil
 	}
 	first, err := begin()
 	if err != nil {

@@ -68,7 +68,19 @@ func TestLevelsGoThroughFiles(t *testing.T) {
 		}
 		require.Equal(rt, len(want), len(got))
 		for i := range want {
-			require.Equal(rt, want[i], got[i])
+			require.Equal(rt, levelled(want[i]), levelled(got[i]))
 		}
 	})
+}
+
+// levelled takes the first level of a line that nobody drove or knew till then for what it was
+// before, as files are read.
+func levelled(w wire.Window) wire.Window {
+	if len(w.Unknown) > 0 && w.Unknown[0].From == w.From && len(w.Toggles) > 0 && w.Toggles[0] == w.Unknown[0].To {
+		w.High, w.Toggles = !w.High, w.Toggles[1:]
+	}
+	if len(w.Toggles) == 0 {
+		w.Toggles = nil
+	}
+	return w
 }

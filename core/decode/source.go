@@ -24,6 +24,14 @@ func (s vcdSource) Names() []string {
 	return out
 }
 
+// Notes says what a source passed over so far, and whether it is cut off.
+func Notes(src Source) []string {
+	if n, says := src.(interface{ Notes() []string }); says {
+		return n.Notes()
+	}
+	return nil
+}
+
 // Open reads a file of levels by the ending of its name: .vcd, or .csv, whose
 // samples come at the rate where it has no column of times.
 func Open(name string, in io.Reader, rate quantity.Freq) (Source, error) {

@@ -236,6 +236,17 @@ func (r *Register) Clears() bool {
 	return r.some(func(a register.Access) bool { return a == register.ReadClears })
 }
 
+// Cleared gives the bits of a content that reading it clears.
+func (r *Register) Cleared(content uint64) uint64 {
+	out := uint64(0)
+	r.Each(func(mask uint64, a register.Access) {
+		if a == register.ReadClears {
+			out |= content & mask
+		}
+	})
+	return out
+}
+
 // Readable says whether any of its bits can be read.
 func (r *Register) Readable() bool {
 	return r.some(func(a register.Access) bool { return a != register.WriteOnly })

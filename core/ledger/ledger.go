@@ -10,7 +10,6 @@ import (
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/record"
 	"gavrix.org/gavrix/core/records"
-	"gavrix.org/gavrix/core/register"
 )
 
 // Entry is what is known of a register.
@@ -350,11 +349,7 @@ func (k *Part) entry(reg *device.Register, content uint64, at quantity.Time, wro
 	e.Content, e.At, e.Wrote = content, at, wrote
 	e.Cleared = 0
 	if !wrote {
-		reg.Each(func(mask uint64, a register.Access) {
-			if a == register.ReadClears {
-				e.Cleared |= content & mask
-			}
-		})
+		e.Cleared = reg.Cleared(content)
 	}
 	if wrote {
 		e.Writes++

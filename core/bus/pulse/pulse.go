@@ -231,7 +231,9 @@ func NewDecoder(s Settings, link uint16) *Decoder {
 
 // Feed implements bus.Decoder.
 func (d *Decoder) Feed(lines []wire.Window, out record.Sink) {
-	w := &lines[0]
+	// A driver that lets the line go leaves it low: resting is no pulse.
+	known := lines[0].Known(false)
+	w := &known
 	if !d.started {
 		d.started = true
 		d.high = w.High

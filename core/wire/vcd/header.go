@@ -132,6 +132,16 @@ func (r *Reader) variable(scopes, s []string) error {
 // that was declared with it. In an escaped name, brackets are part of the name.
 func bitNames(name, word string, width int) []string {
 	if width == 1 {
+		var l, r int
+		i := strings.LastIndexByte(name, '[')
+		if i <= 0 || strings.HasPrefix(word, `\`) {
+			return []string{name}
+		}
+		if n, err := fmt.Sscanf(name[i:], "[%d:%d]", &l, &r); n == 2 && err == nil && l == r {
+			if name = name[:i]; l != 0 {
+				name = fmt.Sprintf("%s[%d]", name, l)
+			}
+		}
 		return []string{name}
 	}
 	base, left, right := name, width-1, 0

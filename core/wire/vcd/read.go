@@ -3,15 +3,19 @@
 // A Reader streams: it holds one stretch of the file at a time, whatever the
 // size. Scalars and the bits of vectors are lines; real and string variables
 // are passed over. A level of x keeps the one before, z reads as high; both
-// are marked as unknown.
+// are marked as unknown. What a line is before its first level is that level: that it
+// comes is no edge. Values of std_logic are read too: H and L as 1 and 0, U, W and - as x.
 package vcd
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"math"
 	"slices"
+	"strings"
 
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/wire"
@@ -32,6 +36,7 @@ const (
 type Error struct {
 	Line   int
 	Reason string
+	cut    bool // the file may end there because it is cut off
 }
 
 func (e *Error) Error() string { return fmt.Sprintf("line %d: %s", e.Line, e.Reason) }
@@ -72,14 +77,18 @@ type Reader struct {
 	wanted    []int
 	toggles   int // in the current stretch
 	out       []wire.Window
+	first     bool // the first stretch is behind
+	skipped   map[string]int
+	cut       bool // the last line is
 }
 
 type state struct {
 	selected bool
 	known    bool
-	high     bool // now
-	begin    bool // at the start of the stretch
-	unknown  byte // x, z, or 0: now
+	high     bool         // now
+	begin    bool         // at the start of the stretch
+	unknown  byte         // x, z, or 0: now
+	opening  wire.Opening // of the first stretch
 	since    quantity.Time
 	toggles  []quantity.Time
 	spans    []wire.Span
@@ -87,12 +96,45 @@ type state struct {
 
 // NewReader reads the header of a file.
 func NewReader(in io.Reader) (*Reader, error) {
-	r := &Reader{in: in, line: 1, mul: 1000, div: 1, long: map[string]int32{}}
+	r := &Reader{in: in, line: 1, mul: 1000, div: 1, long: map[string]int32{}, skipped: map[string]int{}}
+	if err := r.mark(); err != nil {
+		return nil, err
+	}
 	if err := r.header(); err != nil {
 		return nil, err
 	}
 	r.states = make([]state, r.signals)
 	return r, nil
+}
+
+// mark passes over a byte order mark.
+func (r *Reader) mark() error {
+	for len(r.buf) < 3 && r.fill() {
+	}
+	switch b := r.buf; {
+	case bytes.HasPrefix(b, []byte("\xef\xbb\xbf")):
+		r.at = 3
+	case bytes.HasPrefix(b, []byte("\xff\xfe")), bytes.HasPrefix(b, []byte("\xfe\xff")):
+		return r.fault("the file is in UTF-16; save it as plain text (ASCII or UTF-8)")
+	}
+	return nil
+}
+
+// Notes says what was passed over so far.
+func (r *Reader) Notes() []string {
+	var out []string
+	if n := len(r.skipped); n > 0 {
+		codes := slices.Sorted(maps.Keys(r.skipped))
+		all := 0
+		for _, k := range r.skipped {
+			all += k
+		}
+		out = append(out, fmt.Sprintf("%s of codes that stand for no variable were skipped: %s", quantity.Count(all, "value"), strings.Join(codes[:min(n, 8)], " ")))
+	}
+	if r.cut {
+		out = append(out, "the file is cut off inside its last line: what stands before it was read")
+	}
+	return out
 }
 
 // Lines lists the lines of the file.
@@ -115,7 +157,13 @@ func (r *Reader) Select(lines ...int) {
 func (r *Reader) Read() int64 { return r.total }
 
 func (r *Reader) fault(format string, args ...any) error {
-	return &Error{r.line, fmt.Sprintf(format, args...)}
+	return &Error{Line: r.line, Reason: fmt.Sprintf(format, args...)}
+}
+
+// end is fault where the file ends too early, or, if last, where its last word may be the
+// begin of a longer one.
+func (r *Reader) end(last bool, format string, args ...any) error {
+	return &Error{r.line, fmt.Sprintf(format, args...), !last || r.inLastWord()}
 }
 
 // fill gets more bytes behind those not used yet; false at the end.
@@ -226,6 +274,10 @@ func (r *Reader) Next() ([]wire.Window, error) {
 	}
 	r.toggles = 0
 	err := r.read()
+	if broken := (*Error)(nil); errors.As(err, &broken) && broken.cut {
+		r.cut, err = true, io.EOF
+	}
+	r.opening()
 	to := r.now
 	if errors.Is(err, io.EOF) || err != nil {
 		r.ended = true
@@ -245,6 +297,30 @@ func (r *Reader) Next() ([]wire.Window, error) {
 	}
 	return r.out, nil
 }
+
+// inLastWord reports whether the word that was taken last is the file's end, without the
+// line break that would show it whole.
+func (r *Reader) inLastWord() bool {
+	for len(r.buf)-r.at < 2 && r.fill() {
+	}
+	return r.eof && r.at == len(r.buf) && r.at > 0 && r.buf[r.at-1] > ' '
+}
+
+// opening takes back, at the end of the first stretch, edges that are none.
+func (r *Reader) opening() {
+	if r.first {
+		return
+	}
+	r.first = true
+	for i := range r.states {
+		if s := &r.states[i]; s.opening.Drops(s.begin, len(s.toggles)) {
+			s.begin, s.toggles = !s.begin, s.toggles[1:]
+		}
+	}
+}
+
+// sections are those that may stand among the values.
+var sections = []string{"$comment", "$vcdclose", "$dumpvars", "$dumpon", "$dumpall", "$dumpoff", "$end"}
 
 // read takes words until a stretch is full at a time, or the end.
 func (r *Reader) read() error {
@@ -266,15 +342,16 @@ func (r *Reader) read() error {
 				return err
 			}
 			if r.started && t < r.now {
-				return r.fault("time %s after %s: times must not go back", t, r.now)
+				return r.end(true, "time %s after %s: times must not go back", t, r.now)
 			}
 			if r.moveTo(t) {
 				return nil
 			}
-		case '0', '1', 'x', 'X', 'z', 'Z':
+		case '0', '1', 'x', 'X', 'z', 'Z', 'h', 'H', 'l', 'L', 'u', 'U', 'w', 'W', '-':
 			v, ok := r.find(w[1:])
 			if !ok {
-				return r.unknownCode(w[1:])
+				r.unknownCode(w[1:])
+				continue
 			}
 			if first := r.vars[v].first; first >= 0 {
 				if err := r.set(first, w[0]); err != nil {
@@ -289,17 +366,20 @@ func (r *Reader) read() error {
 			if c, err := r.word(); err != nil {
 				return err
 			} else if c == nil {
-				return r.fault("the file ends inside a value")
+				return r.end(false, "the file ends inside a value")
 			}
 		case '$':
 			switch string(w) {
-			case "$comment":
+			case "$comment", "$vcdclose":
 				if err := r.skip(); err != nil {
-					return err
+					return r.end(false, "the file ends inside %s", clip(w))
 				}
 			case "$dumpvars", "$dumpon", "$dumpall", "$dumpoff", "$end":
 				// The values inside say all there is to know.
 			default:
+				if slices.ContainsFunc(sections, func(k string) bool { return strings.HasPrefix(k, string(w)) }) {
+					return r.end(true, "%q among the values", clip(w))
+				}
 				return r.fault("%q among the values", clip(w))
 			}
 		default:
@@ -419,8 +499,15 @@ func (r *Reader) plain() (bool, error) {
 	return false, nil
 }
 
-func (r *Reader) unknownCode(c []byte) error {
-	return r.fault("code %q stands for no variable", clip(c))
+// mostSkipped bounds the codes of which it is said that they stand for nothing.
+const mostSkipped = 1000
+
+// unknownCode counts a value whose code was not declared.
+func (r *Reader) unknownCode(c []byte) {
+	name := clip(c)
+	if _, has := r.skipped[name]; has || len(r.skipped) < mostSkipped {
+		r.skipped[name]++
+	}
 }
 
 func (r *Reader) time(w []byte) (quantity.Time, error) {
@@ -432,7 +519,7 @@ func (r *Reader) time(w []byte) (quantity.Time, error) {
 		n = n*10 + int64(c-'0')
 	}
 	if len(w) == 0 {
-		return 0, r.fault("a # without a time")
+		return 0, r.end(true, "a # without a time")
 	}
 	if n > (math.MaxInt64/2)/r.mul {
 		return 0, r.fault("time %d does not fit: captures last at most 53 days", n)
@@ -450,11 +537,12 @@ func (r *Reader) vector(value []byte) error {
 		return err
 	}
 	if c == nil {
-		return r.fault("the file ends inside a value")
+		return r.end(false, "the file ends inside a value")
 	}
 	i, ok := r.find(c)
 	if !ok {
-		return r.unknownCode(c)
+		r.unknownCode(c)
+		return nil
 	}
 	v := r.vars[i]
 	if v.first < 0 {
@@ -464,7 +552,7 @@ func (r *Reader) vector(value []byte) error {
 		return r.fault("a value of %d bits for a vector of %d", len(levels), v.width)
 	}
 	pad := byte('0')
-	if levels[0] != '1' {
+	if levels[0] != '1' && levels[0]|0x20 != 'h' {
 		pad = levels[0]
 	}
 	for k := range v.width {
@@ -473,7 +561,7 @@ func (r *Reader) vector(value []byte) error {
 			b = levels[k-(v.width-len(levels))]
 		}
 		switch b {
-		case '0', '1', 'x', 'X', 'z', 'Z':
+		case '0', '1', 'x', 'X', 'z', 'Z', 'h', 'H', 'l', 'L', 'u', 'U', 'w', 'W', '-':
 		default:
 			return r.fault("%q is no vector of 0, 1, x and z", clip(levels))
 		}
@@ -490,22 +578,25 @@ func (r *Reader) set(signal int, level byte) error {
 	if !s.selected {
 		return nil
 	}
-	high, unknown := s.high, byte(0)
+	high, unknown, symbol := s.high, byte(0), byte('x')
 	switch level {
-	case '0':
-		high = false
-	case '1':
-		high = true
+	case '0', 'l', 'L':
+		high, symbol = false, '0'
+	case '1', 'h', 'H':
+		high, symbol = true, '1'
 	case 'z', 'Z':
-		high, unknown = true, 'z'
+		high, unknown, symbol = true, 'z', 'z'
 	default:
 		unknown = 'x'
 	}
 	if !s.known {
 		s.known = true
+		s.opening.Begin(symbol)
 		if !r.started || r.now == r.from && len(s.toggles) == 0 {
 			s.high, s.begin = high, high
 		}
+	} else if !r.first {
+		s.opening.Take(symbol, s.unknown, high != s.high, len(s.toggles) == 0)
 	}
 	if unknown != s.unknown {
 		if s.unknown != 0 && r.now > s.since {
@@ -521,7 +612,9 @@ func (r *Reader) set(signal int, level byte) error {
 			return r.fault("two changes of %s within a picosecond: finer than captures are kept", r.name(signal))
 		}
 		// A change back at the same time is no change.
-		s.toggles = s.toggles[:n-1]
+		if s.toggles = s.toggles[:n-1]; n == 1 {
+			s.opening.Undo()
+		}
 		s.high = high
 		return nil
 	}

@@ -31,11 +31,24 @@ func all(text string) (map[string]lineLevels, quantity.Time, error) {
 	return allOf(strings.NewReader(text))
 }
 
+func allNoted(text string) (map[string]lineLevels, []string, error) {
+	r, err := NewReader(strings.NewReader(text))
+	if err != nil {
+		return nil, nil, err
+	}
+	out, _, err := drain(r)
+	return out, r.Notes(), err
+}
+
 func allOf(in io.Reader) (map[string]lineLevels, quantity.Time, error) {
 	r, err := NewReader(in)
 	if err != nil {
 		return nil, 0, err
 	}
+	return drain(r)
+}
+
+func drain(r *Reader) (map[string]lineLevels, quantity.Time, error) {
 	var idx []int
 	for i := range r.Lines() {
 		idx = append(idx, i)
@@ -158,24 +171,30 @@ func TestFaults(t *testing.T) {
 		"$var wire 1 $end":       "needs a type",
 		"$var wire 2147483648 ! a $end $enddefinitions $end": "2147483648 bits; at most 1024",
 		strings.Repeat("a", 1<<18):                           "more than 65536 bytes",
-		head + "#10 1!\n#5 0!":                               "line 3: time 5 ns after 10 ns: times must not go back",
-		head + "#10 1%":                                      `code "%" stands for no variable`,
-		head + "hello":                                       "neither a time nor a value",
+		head + "#10 1!\n#5 0!\n":                             "line 3: time 5 ns after 10 ns: times must not go back",
+		head + "yellow":                                      "neither a time nor a value",
 		head + "#x":                                          "no time that fits",
-		head + "#":                                           "without a time",
+		head + "# ":                                          "without a time",
 		head + "#99999999999999999999":                       "fits",
 		head + "#9999999999999999":                           "does not fit",
 		head + "#1 b11111 \"":                                "a value of 5 bits for a vector of 4",
 		head + "#1 b12 \"":                                   "no vector of 0, 1, x and z",
-		head + "#1 b1":                                       "ends inside a value",
 		head + "#1 $var":                                     "among the values",
-		head + "#1 $comment":                                 "$end is missing",
 		"$timescale 1 fs $end $var wire 1 ! a $end $enddefinitions $end #0 0! #1000 1! #1400 0!": "within a picosecond",
 	} {
 		_, _, err := all(text)
-		require.Error(t, err, clip([]byte(text)))
+		require.Error(t, err, text[max(len(text)-40, 0):])
 		assert.Contains(t, err.Error(), want)
 		assert.Contains(t, err.Error(), "line ")
+	}
+	// A file that is cut off is read up to there, and that is said.
+	for _, cut := range []string{"#", "#1", "b1", "$", "$com", "$comment", "$comment more", "r1.5", "x"} {
+		got, notes, err := allNoted(head + "#10 1!\n#25 0!\n" + cut)
+		require.NoError(t, err, cut)
+		assert.Equal(t, []quantity.Time{25 * quantity.Nanosecond}, got["top.a"].Toggles, cut)
+		if cut != "x" {
+			assert.Contains(t, strings.Join(notes, ";"), "cut off", cut)
+		}
 	}
 	// What stood before the fault is kept.
 	got, _, err := all(head + "#0 1!\n#10 0!\n#20 1!\n#15 0!")
@@ -344,4 +363,42 @@ func TestNumbersAtOnce(t *testing.T) {
 			number()
 		}
 	})
+}
+
+// TestDialects: files as other programs write them.
+func TestDialects(t *testing.T) {
+	const us = quantity.Microsecond
+	one := func(decl, values string) string {
+		return "$timescale 1 us $end $scope module top $end " + decl + " $upscope $end $enddefinitions $end\n" + values
+	}
+	for name, c := range map[string]struct {
+		text, line string
+		high       bool
+		toggles    []quantity.Time
+	}{
+		"x before the first level":          {one("$var wire 1 ! a $end", "$dumpvars x! $end\n#0\n#3 1!\n#5 0!\n"), "top.a", true, []quantity.Time{5 * us}},
+		"x, then low":                       {one("$var wire 1 ! a $end", "#0 x!\n#3 0!\n#5 1!\n"), "top.a", false, []quantity.Time{5 * us}},
+		"z before a line is driven":         {one("$var wire 1 ! a $end", "#0 z!\n#3 0!\n#5 1!\n#7 0!\n"), "top.a", false, []quantity.Time{5 * us, 7 * us}},
+		"z is how an open drain is let go":  {one("$var wire 1 ! a $end", "#0 z!\n#3 0!\n#5 z!\n#7 0!\n"), "top.a", true, []quantity.Time{3 * us, 5 * us, 7 * us}},
+		"a driver that is let go and comes": {one("$var wire 1 ! a $end", "#0 z!\n#3 0!\n#5 1!\n#7 z!\n#9 0!\n"), "top.a", true, []quantity.Time{3 * us, 5 * us, 9 * us}},
+		"one bit with a range":              {one("$var wire 1 ! a [0:0] $end", "#0 0!\n#5 1!\n"), "top.a", false, []quantity.Time{5 * us}},
+		"one bit of a bus":                  {one("$var wire 1 ! a [3:3] $end", "#0 0!\n#5 1!\n"), "top.a[3]", false, []quantity.Time{5 * us}},
+		"nine values":                       {one("$var wire 1 ! a $end", "#0 U!\n#1 L!\n#5 H!\n#6 W!\n#7 0!\n#8 -!\n"), "top.a", false, []quantity.Time{5 * us, 7 * us}},
+		"a byte order mark":                 {"\xef\xbb\xbf" + one("$var wire 1 ! a $end", "#0 0!\n#5 1!\n"), "top.a", false, []quantity.Time{5 * us}},
+		"values of what is not declared":    {one("$var wire 1 ! a $end", "#0 0! 1% b11 &\n#5 1! 0%\n"), "top.a", false, []quantity.Time{5 * us}},
+		"closed":                            {one("$var wire 1 ! a $end", "#0 0!\n#5 1!\n$vcdclose #9 $end\n"), "top.a", false, []quantity.Time{5 * us}},
+	} {
+		got, notes, err := allNoted(c.text)
+		require.NoError(t, err, name)
+		require.Contains(t, got, c.line, name)
+		assert.Equal(t, c.high, got[c.line].First, name)
+		assert.Equal(t, c.toggles, got[c.line].Toggles, name)
+		if strings.Contains(name, "not declared") {
+			assert.Equal(t, []string{"3 values of codes that stand for no variable were skipped: % &"}, notes)
+		} else {
+			assert.Empty(t, notes, name)
+		}
+	}
+	_, err := NewReader(strings.NewReader("\xff\xfe$\x00d\x00"))
+	require.ErrorContains(t, err, "UTF-16")
 }
