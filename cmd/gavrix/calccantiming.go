@@ -28,7 +28,11 @@ func (o *phaseOptions) solve(f quantity.Freq, flag string) ([]can.BitTiming, err
 	if err != nil {
 		return nil, fmt.Errorf("--%ssample: %w", flag, err)
 	}
-	ts, err := can.SolveTiming(f, rate, sample, o.limits, o.jump, 6)
+	limits := o.limits
+	if o.jump > 0 { // what is asked for outright is bound by the segments alone
+		limits.Jump = max(min(limits.Seg1, limits.Seg2), 1)
+	}
+	ts, err := can.SolveTiming(f, rate, sample, limits, o.jump, 6)
 	if err != nil {
 		return nil, fmt.Errorf("--%srate %s: %w", flag, o.rate, err)
 	}

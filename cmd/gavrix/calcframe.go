@@ -40,6 +40,24 @@ type frameResult struct {
 
 // again adds what follows for a message that comes once in a while, or that somebody
 // waits for; it says whether that does not fit.
+// frameRate reads the bit rate of a bus; that of one whose clock a line carries is a
+// frequency, which may be higher.
+func frameRate(bus, text string) (quantity.Rate, error) {
+	if bus != "spi" {
+		return quantity.ParseRate(text)
+	}
+	if r, err := quantity.ParseRate(text); err == nil {
+		return r, nil
+	}
+	f, err := quantity.ParseClock(text)
+	if err != nil {
+		if f, err = quantity.ParseClock(text + "Hz"); err != nil {
+			return 0, fmt.Errorf("%q is no rate of a clock, as 42 MHz", text)
+		}
+	}
+	return quantity.FromBd(f.Hz()), nil
+}
+
 func (r *frameResult) again(every, within quantity.Time) (unfit bool) {
 	taken := r.time + r.pause
 	r.PerSecond = 1 / taken.Seconds()
@@ -100,8 +118,8 @@ func calcFrame() *cobra.Command {
 					return err
 				}
 			}
-			if args[0] == "can" && !remote {
-				if err := idle(cmd, "without --remote", "length-code"); err != nil {
+			if longer := dlc > 8 && !fd; args[0] == "can" && !remote && !longer {
+				if err := idle(cmd, "without --remote, or above 8 with 8 bytes", "length-code"); err != nil {
 					return err
 				}
 			}
@@ -129,13 +147,16 @@ func calcFrame() *cobra.Command {
 			}
 			var r quantity.Rate
 			if args[0] != "pulse" {
-				if r, err = quantity.ParseRate(rate); err != nil {
+				if r, err = frameRate(args[0], rate); err != nil {
 					return fmt.Errorf("--rate: %w", err)
 				}
 			}
 			var out frameResult
 			switch args[0] {
 			case "can":
+				if !remote && dlc > 8 && len(bytes) != 8 {
+					return fmt.Errorf("--length-code %d: codes above 8 stand for 8 bytes, and there are %d", dlc, len(bytes))
+				}
 				f := can.Frame{Extended: extended, Remote: remote, FD: fd, Switched: brs, DLC: dlc, Data: bytes}
 				n, err := can.ParseID(id)
 				if err != nil {
@@ -224,7 +245,7 @@ func calcFrame() *cobra.Command {
 	fl.StringVar(&frame, "frame", "8N1", "UART: data bits, parity, stop bits")
 	fl.StringVar(&settings, "settings", "", "pulse: the line's limits, as after decode --link")
 	fl.IntVar(&word, "word", 8, "SPI: bits per word")
-	fl.IntVar(&dlc, "length-code", 0, "can: length code of a remote frame")
+	fl.IntVar(&dlc, "length-code", 0, "can: length code of a remote frame, or one of 9 to 15 with 8 bytes")
 	fl.IntVar(&length, "length", 0, "number of bytes, whatever they are, in place of --data")
 	fl.StringVar(&every, "every", "", "how often the message comes, as 10ms")
 	fl.StringVar(&within, "within", "", "the time-out with which it is waited for, as 25ms")

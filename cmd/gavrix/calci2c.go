@@ -49,6 +49,9 @@ func calcI2C() *cobra.Command {
 			if err != nil {
 				return fmt.Errorf("--rate: %w", err)
 			}
+			if plain := strings.TrimSpace(rateText); rate.Bd() < 10_000 && strings.Trim(plain, "0123456789._") == "" {
+				return fmt.Errorf("--rate: %s without a unit is %s, which no I2C bus is run at; did you mean %sk? With its unit it is taken as it is, as 400bit/s", plain, rate.BitRate(), plain)
+			}
 			class, err := i2c.ClassFor(rate)
 			if err != nil {
 				return err

@@ -2,6 +2,7 @@ package main
 
 import (
 	"fmt"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -17,7 +18,9 @@ func calcMargin() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "uart-margin",
 		Short: "Say whether the rate errors of two ends are allowed together",
-		Example: `  gavrix calc uart-margin --frame 8N1 --mcu 1.4% --device -1%
+		Long: `Says whether the rate errors of two ends are allowed together. With a sign an error is
+just that, as +1.4%; without one it is a tolerance, which may go either way: 1% is ±1%.`,
+		Example: `  gavrix calc uart-margin --frame 8N1 --mcu +1.4% --device -1%
   gavrix calc uart-margin --frame 8E1 --oversampling 8 --device 20000ppm --explain`,
 		Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
@@ -28,18 +31,15 @@ func calcMargin() *cobra.Command {
 			if oversampling != 0 && (oversampling < 4 || oversampling%2 != 0) {
 				return fmt.Errorf("--oversampling %d: a receiver takes an even number of samples per bit, at least 4; 0 is an ideal receiver", oversampling)
 			}
-			a, err := quantity.ParsePPM(mcu)
+			a, err := spread(mcu)
 			if err != nil {
 				return fmt.Errorf("--mcu: %w", err)
 			}
-			d, err := quantity.ParsePPM(device)
+			d, err := spread(device)
 			if err != nil {
 				return fmt.Errorf("--device: %w", err)
 			}
-			if a <= -1e6 || d <= -1e6 {
-				return fmt.Errorf("a clock that is off by -100 %% or more stands still")
-			}
-			b := uart.BudgetOf(f, oversampling, float64(a)/1e6, float64(d)/1e6)
+			b := uart.WorstBudget(f, oversampling, a, d)
 			var ds []finding.Derivation
 			if explain {
 				l := uart.LimitsOf(f, f, oversampling)
@@ -62,11 +62,32 @@ func calcMargin() *cobra.Command {
 	fl := c.Flags()
 	fl.StringVar(&frameText, "frame", "8N1", "data bits, parity and stop bits")
 	fl.IntVar(&oversampling, "oversampling", 16, "receiver samples per bit; 0 for an ideal receiver")
-	fl.StringVar(&mcu, "mcu", "0%", "rate error of the MCU's end")
+	fl.StringVar(&mcu, "mcu", "0%", "rate error of the MCU's end, as +1.4%; without a sign ±")
 	fl.StringVar(&device, "device", "0%", "rate error of the device's end")
 	fl.BoolVar(&asJSON, "json", false, "print JSON")
 	fl.BoolVar(&explain, "explain", false, "show how the numbers came about")
 	return c
+}
+
+// spread reads by what a rate is off: with a sign just so, without one both ways, as a sheet
+// states it.
+func spread(text string) (uart.Spread, error) {
+	plain := strings.TrimSpace(text)
+	rest, both := strings.CutPrefix(plain, "±")
+	p, err := quantity.ParsePPM(strings.TrimSpace(rest))
+	share := float64(p) / 1e6
+	signed := !both && (strings.HasPrefix(plain, "+") || strings.HasPrefix(plain, "-"))
+	least := share
+	if !signed {
+		least = -share
+	}
+	switch {
+	case err != nil:
+		return uart.Spread{}, err
+	case min(least, share) <= -1:
+		return uart.Spread{}, fmt.Errorf("a clock that is off by -100 %% or more stands still")
+	}
+	return uart.Spread{Least: min(least, share), Most: max(least, share)}, nil
 }
 
 func printBudget(b uart.Budget) {

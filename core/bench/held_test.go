@@ -14,13 +14,12 @@ import (
 // TestSettingsWithoutAField: what no register takes is said, once for each setting.
 func TestSettingsWithoutAField(t *testing.T) {
 	b := demoBench(t)
-	l := b.Link("upper-gauge")
 	for frame, want := range map[string][]string{
 		"8N1": nil, "7E1": nil, "8N1.5": nil, "8N1 inverted": {"levels of the lines inverted"},
 		"8N2 msb-first": {"order of the data bits msb-first"}, "8N1 msb-first inverted": {"order of the data bits msb-first", "levels of the lines inverted"},
 	} {
 		require.NoError(t, b.Apply(finding.Edit{Path: []string{"links", "upper-gauge", "mcu", "frame"}, Value: frame}), frame)
-		l = b.Link("upper-gauge")
+		l := b.Link("upper-gauge")
 		assert.Equal(t, want, l.Unheld(), frame)
 		said := 0
 		for _, f := range l.Lint() {

@@ -93,5 +93,10 @@ func Explain(g Generator, clock quantity.Freq, claimed quantity.Rate, oversampli
 
 // Percent prints a share as a signed percentage with two decimals.
 func Percent(e float64) string {
-	return fmt.Sprintf("%+.2f %%", 100*e)
+	text := fmt.Sprintf("%+.2f %%", 100*e)
+	// What is beyond the limit by less than that shows why.
+	if math.Abs(e) > Workable && math.Abs(e) < Workable+0.00005 {
+		text = fmt.Sprintf("%+.5f %%", 100*e)
+	}
+	return text
 }

@@ -142,6 +142,17 @@ func joined(w []uint32, width, n int) []Filter {
 	return out
 }
 
+// Missed gives the wanted identifiers that no element lets through.
+func Missed(fs []Filter, wanted []uint32) []uint32 {
+	var out []uint32
+	for _, id := range wanted {
+		if !slices.ContainsFunc(fs, func(f Filter) bool { return f.Passes(id) }) {
+			out = append(out, id)
+		}
+	}
+	return out
+}
+
 // Unwanted gives identifiers that pass though nobody wants them, in order, at
 // most the number given, and how many there are.
 func Unwanted(fs []Filter, wanted []uint32, extended bool, most int) (some []uint32, n uint64) {

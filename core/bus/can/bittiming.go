@@ -93,7 +93,7 @@ func SolveTiming(clock quantity.Freq, want quantity.Rate, sample float64, limits
 	case !(sample > 0 && sample < 1):
 		return nil, fmt.Errorf("sample point %.1f %%: expected between 0 and 100 %%", 100*sample)
 	case jump < 0 || jump > limits.Jump:
-		return nil, fmt.Errorf("jump width %d: the unit has 1 to %d", jump, limits.Jump)
+		return nil, fmt.Errorf("jump width %d: at most %d, and no more than the shorter phase segment", jump, limits.Jump)
 	}
 	var out []BitTiming
 	least, longest := 1+1+max(jump, 1), 1+limits.Seg1+limits.Seg2
@@ -110,13 +110,19 @@ func SolveTiming(clock quantity.Freq, want quantity.Rate, sample float64, limits
 				if s1 < 1 || s2 < max(jump, 1) || s2 > limits.Seg2 {
 					continue
 				}
-				j := jump
-				if j == 0 {
-					j = min(limits.Jump, s2, s1)
+				b := timingOf(clock, want, p, s1, s2, jump)
+				switch most := b.JumpMost(); {
+				case jump > most:
+					continue // it would reach beyond a phase segment
+				case jump == 0:
+					b.Jump = min(limits.Jump, most)
 				}
-				out = append(out, timingOf(clock, want, p, s1, s2, j))
+				out = append(out, b)
 			}
 		}
+	}
+	if len(out) == 0 && jump > 1 {
+		return nil, fmt.Errorf("no segments satisfy these limits with a jump width of %d: neither phase segment may be shorter", jump)
 	}
 	if len(out) == 0 {
 		return nil, errors.New("no segments satisfy these limits")

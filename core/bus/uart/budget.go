@@ -44,6 +44,22 @@ func BudgetOf(f Frame, oversampling int, errA, errB float64) Budget {
 	}
 }
 
+// Spread is by what a rate may be off: shares, the least and the most.
+type Spread struct{ Least, Most float64 }
+
+// WorstBudget is that of the two errors within their spreads that use most of the limit.
+func WorstBudget(f Frame, oversampling int, a, b Spread) Budget {
+	var worst Budget
+	for i, x := range []float64{a.Least, a.Most} {
+		for k, y := range []float64{b.Least, b.Most} {
+			if g := BudgetOf(f, oversampling, x, y); i == 0 && k == 0 || g.Used > worst.Used {
+				worst = g
+			}
+		}
+	}
+	return worst
+}
+
 // RateVerdict measures a sender's rate from the edges inside characters whose
 // starts are known, and says in words how it stands to the wanted rate and to
 // what its receiver runs at; nothing without edges. Starts may lie before the edges they belong to by less
