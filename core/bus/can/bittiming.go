@@ -96,7 +96,12 @@ func SolveTiming(clock quantity.Freq, want quantity.Rate, sample float64, limits
 		return nil, fmt.Errorf("jump width %d: at most %d, and no more than the shorter phase segment", jump, limits.Jump)
 	}
 	var out []BitTiming
-	least, longest := 1+1+max(jump, 1), 1+limits.Seg1+limits.Seg2
+	// Of the first segment one quantum at least is for the propagation, where it has two.
+	seg1Least := 1
+	if jump > 1 {
+		seg1Least = jump + 1
+	}
+	least, longest := 1+seg1Least+max(jump, 1), 1+limits.Seg1+limits.Seg2
 	for p := 1; p <= limits.Prescaler; p++ {
 		exact := clock.Hz() / float64(p) / want.Bd()
 		low := int(min(max(math.Floor(exact), float64(least)), float64(longest)))
@@ -105,7 +110,7 @@ func SolveTiming(clock quantity.Freq, want quantity.Rate, sample float64, limits
 			// The segments on both sides of the wanted sample point.
 			at := sample*float64(q) - 1
 			for seg1 := int(math.Floor(at)); seg1 <= int(math.Ceil(at)); seg1++ {
-				s1 := min(max(seg1, 1, q-1-limits.Seg2), limits.Seg1, q-1-max(jump, 1))
+				s1 := min(max(seg1, seg1Least, q-1-limits.Seg2), limits.Seg1, q-1-max(jump, 1))
 				s2 := q - 1 - s1
 				if s1 < 1 || s2 < max(jump, 1) || s2 > limits.Seg2 {
 					continue

@@ -32,6 +32,9 @@ func TestTimingAgainstBruteForce(t *testing.T) {
 		for p := 1; p <= limits.Prescaler; p++ {
 			for s1 := 1; s1 <= limits.Seg1; s1++ {
 				for s2 := max(jump, 1); s2 <= limits.Seg2; s2++ {
+					if phase1 := min(s2, s1-1); jump > max(phase1, 1) {
+						continue
+					}
 					if b := timingOf(clock, rate, p, s1, s2, max(jump, 1)); !found || b.better(&best, sample) {
 						best, found = b, true
 					}
@@ -48,7 +51,7 @@ func TestTimingAgainstBruteForce(t *testing.T) {
 		require.InDelta(rt, math.Abs(best.Sample-sample), math.Abs(first.Sample-sample), 1e-8)
 		require.Equal(rt, best.Quanta(), first.Quanta())
 		for _, b := range got {
-			require.True(rt, b.Seg1 >= 1 && b.Seg1 <= limits.Seg1 && b.Seg2 >= 1 && b.Seg2 <= limits.Seg2 && b.Jump >= 1 && b.Jump <= limits.Jump && b.Jump <= b.Seg2, "%+v", b)
+			require.True(rt, b.Seg1 >= 1 && b.Seg1 <= limits.Seg1 && b.Seg2 >= 1 && b.Seg2 <= limits.Seg2 && b.Jump >= 1 && b.Jump <= limits.Jump && b.Jump <= b.Seg2 && b.Jump <= max(min(b.Seg2, b.Seg1-1), 1), "%+v", b)
 		}
 	})
 }
