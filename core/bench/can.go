@@ -203,8 +203,14 @@ func nodeOf(e can.End, c *doc.Node) *can.End {
 		rate = doc.Of[quantity.Rate](c, "rate")
 	}
 	q := can.Quanta{Prescaler: e.Nominal.Prescaler, Seg1: e.Nominal.Seg1, Seg2: e.Nominal.Seg2, Jump: e.Nominal.Jump}
-	if c.Get("timing") != nil {
+	switch {
+	case c.Get("timing") != nil:
 		q = doc.Of[can.Quanta](c, "timing")
+	case rate != e.Nominal.Wanted:
+		// The timing of its file is for another rate.
+		if ts, err := can.SolveTiming(e.Nominal.Clock, rate, e.Nominal.Sample, can.UsualSegments, 0, 1); err == nil {
+			q = can.Quanta{Prescaler: ts[0].Prescaler, Seg1: ts[0].Seg1, Seg2: ts[0].Seg2, Jump: ts[0].Jump}
+		}
 	}
 	e.Nominal = q.Of(e.Nominal.Clock, rate)
 	return &e

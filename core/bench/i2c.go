@@ -2,10 +2,12 @@ package bench
 
 import (
 	"fmt"
+	"math"
 	"strconv"
 
 	"gavrix.org/gavrix/core/bus"
 	"gavrix.org/gavrix/core/bus/i2c"
+	"gavrix.org/gavrix/core/clock"
 	"gavrix.org/gavrix/core/device"
 	"gavrix.org/gavrix/core/doc"
 	"gavrix.org/gavrix/core/finding"
@@ -304,6 +306,14 @@ func (b *I2C) lint() []finding.Finding {
 		if a := d.End.Address; !a.Ten() && (a < 0x08 || a > 0x77) {
 			add(finding.Warning, "address-reserved", l.node.Get("devices", d.Name), fmt.Sprintf("%s: address %s is reserved", d.Name, a), "other uses of the bus have it", "write the 7-bit address, without the read bit")
 		}
+	}
+	if off := b.Timing.Rate.Bd()/b.Wanted.Bd() - 1; b.Chosen && math.Abs(off) > 0.02 {
+		sev, why := finding.Warning, "every transaction takes longer than it is planned for"
+		if off > 0 {
+			sev, why = finding.Error, "the rate that is wanted is never to be exceeded: a device may lose bits"
+		}
+		add(sev, "chosen-counts-off", l.node.Get("mcu", "low"), fmt.Sprintf("low %d and high %d give %s, %s from the wanted %s", b.Timing.Low, b.Timing.High, b.Timing.Rate.BitRate(), clock.Percent(off), b.Wanted.BitRate()), why, "take the counts that are found, or another rate",
+			finding.Fix{Label: fmt.Sprintf("low %d, high %d", b.Options[0].Low, b.Options[0].High), Edits: []finding.Edit{{Op: finding.Delete, Path: l.path("mcu", "low")}, {Op: finding.Delete, Path: l.path("mcu", "high")}}})
 	}
 	if t := b.Timing; b.Chosen && (t.LowTime < b.Class.Low || t.HighTime < b.Class.High) {
 		add(finding.Error, "clock-phase-too-short", l.node.Get("mcu", "low"), fmt.Sprintf("low %s, high %s; class %s wants %s and %s", t.LowTime.Round(4), t.HighTime.Round(4), b.Class.Name, b.Class.Low, b.Class.High), "devices may miss the clock", "take the counts that are found",

@@ -113,7 +113,7 @@ func TestLoopBack(t *testing.T) {
 	plant(t, h, "gate", link.Loop{On: true})
 	r := do(t, h, "gate", "raw select 1 out 02 5A A5")
 	assert.Equal(t, operate.OK, r.Verdict)
-	assert.Contains(t, r.Exchanges[0].Outcome, "floating line", "leaf-angle drives against the jumper")
+	assert.Contains(t, r.Exchanges[0].Outcome, "collision", "leaf-angle drives against the jumper")
 	plant(t, h, "gate", link.Power{Device: "leaf-angle"})
 	rapid.Check(t, func(t *rapid.T) {
 		data := rapid.SliceOfN(rapid.Byte(), 1, 12).Draw(t, "data")

@@ -289,6 +289,10 @@ func (x *run) once(s operation.Step) (access.Answer, bool) {
 			x.r.say(Fault, "nothing was seen of the transaction")
 			return access.Answer{}, false
 		}
+		if rec.AllFlags()&record.Collision != 0 {
+			x.r.say(Fault, "two outputs drive a data line against each other (contention): nothing that is read on it counts; look for a part that is selected at the same time, or that does not let the line go")
+			return access.Answer{}, false
+		}
 		more, with := x.op.Part.Seen(rec)
 		if !with {
 			x.r.say(Fault, "the transaction that was seen is with another part")

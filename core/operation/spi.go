@@ -34,14 +34,14 @@ var spiWire = wire{
 		var s access.Seen
 		for i, w := range r.Words(r.Data) {
 			unknown := uint64(0)
-			if r.FlagsAt(i)&record.Floating != 0 {
+			if r.FlagsAt(i)&(record.Floating|record.Collision) != 0 {
 				unknown = math.MaxUint64
 			}
 			s.Out = appendBits(s.Out, uint64(w), int(r.Bits), unknown)
 		}
 		for i, w := range r.Words(r.Back) {
 			open, _ := r.Fact(record.Undriven, i)
-			if r.FlagsAt(i)&record.Floating != 0 {
+			if r.FlagsAt(i)&(record.Floating|record.Collision) != 0 {
 				open = -1
 			}
 			s.In = appendBits(s.In, uint64(w), int(r.Bits), uint64(open))

@@ -242,13 +242,13 @@ type Decoder struct {
 
 	started  bool
 	selected bool
-	ended    bool   // the capture
-	sample   bool   // the next clock toggle samples
-	n        int    // bits of the word so far
-	pos      int    // bits of the span so far
-	head     uint64 // those before the turn of a shared line
-	clash    bool   // another device was selected too
-	unknown  bool   // a bit of the word is of a line whose level wasn't known
+	ended    bool         // the capture
+	sample   bool         // the next clock toggle samples
+	n        int          // bits of the word so far
+	pos      int          // bits of the span so far
+	head     uint64       // those before the turn of a shared line
+	clash    bool         // another device was selected too
+	unknown  record.Flags // of the word: a line that nobody drove, or that several did
 	out, in  uint32
 	open     uint32 // bits at which nobody drove data in
 	wordAt   quantity.Time
@@ -418,7 +418,7 @@ func (d *Decoder) turned() bool {
 
 func (d *Decoder) take(t quantity.Time, out, in bool, sink record.Sink) {
 	if d.n == 0 {
-		d.wordAt, d.unknown = t, false
+		d.wordAt, d.unknown = t, 0
 	}
 	d.sampled = t
 	var o, i, open uint32
@@ -433,10 +433,13 @@ func (d *Decoder) take(t quantity.Time, out, in bool, sink record.Sink) {
 		if d.spans[k] == len(w.Unknown) || w.Unknown[d.spans[k]].From > t {
 			continue
 		}
-		if w.Unknown[d.spans[k]].Open && (k == 1 || d.set.Shared && d.turned()) {
+		switch free := w.Unknown[d.spans[k]].Open; {
+		case free && (k == 1 || d.set.Shared && d.turned()):
 			open = 1 // nobody answers: on a line that several parts share that is no fault
-		} else {
-			d.unknown = true
+		case free:
+			d.unknown |= record.Floating
+		default:
+			d.unknown |= record.Collision
 		}
 	}
 	if d.set.Turn > 0 && !d.turned() {
@@ -460,8 +463,8 @@ func (d *Decoder) take(t quantity.Time, out, in bool, sink record.Sink) {
 	if d.n++; d.n < d.set.Word {
 		return
 	}
-	if d.unknown {
-		d.rec.Marks = append(d.rec.Marks, record.Mark{Index: len(d.rec.Offsets), Flags: record.Floating})
+	if d.unknown != 0 {
+		d.rec.Marks = append(d.rec.Marks, record.Mark{Index: len(d.rec.Offsets), Flags: d.unknown})
 	}
 	d.rec.Facts = append(d.rec.Facts, record.Fact{What: record.LastSample, Index: len(d.rec.Offsets), Value: int64(t - d.rec.Start)})
 	if d.open != 0 {
@@ -503,9 +506,7 @@ func (d *Decoder) put(t quantity.Time, sink record.Sink) {
 		if d.ended {
 			flag = 0 // the capture did
 		}
-		if d.unknown {
-			flag |= record.Floating
-		}
+		flag |= d.unknown
 		if flag != 0 {
 			d.rec.Marks = append(d.rec.Marks, record.Mark{Index: at, Flags: flag})
 		}

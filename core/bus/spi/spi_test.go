@@ -370,7 +370,7 @@ func TestUnknownLines(t *testing.T) {
 	ws[2].Unknown = []wire.Span{{From: second - 10, To: second + 10}}
 	rs := decoded(ws)
 	require.Len(t, rs, 1)
-	require.Equal(t, []record.Mark{{Index: 1, Flags: record.Floating}}, rs[0].Marks)
+	require.Equal(t, []record.Mark{{Index: 1, Flags: record.Collision}}, rs[0].Marks)
 	for i, at := range fields(&rs[0])["last_samples_ps"].([]int64) {
 		require.Equal(t, int64(l.Clock[16*i+14]-1000), at)
 	}
