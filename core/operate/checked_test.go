@@ -114,6 +114,10 @@ func TestLoopBack(t *testing.T) {
 	r := do(t, h, "gate", "raw select 1 out 02 5A A5")
 	assert.Equal(t, operate.OK, r.Verdict)
 	assert.Contains(t, r.Exchanges[0].Outcome, "collision", "leaf-angle drives against the jumper")
+	r = do(t, h, "gate", "prove leaf-angle")
+	assert.Equal(t, operate.Fault, r.Verdict)
+	assert.Contains(t, says(r), "contention")
+	assert.NotContains(t, says(r), "nobody drives")
 	plant(t, h, "gate", link.Power{Device: "leaf-angle"})
 	rapid.Check(t, func(t *rapid.T) {
 		data := rapid.SliceOfN(rapid.Byte(), 1, 12).Draw(t, "data")
