@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"github.com/google/renameio/v2/maybe"
 	"github.com/spf13/cobra"
@@ -15,7 +16,7 @@ import (
 func exportC() *cobra.Command {
 	var out string
 	var sets []string
-	var asJSON bool
+	var asJSON, force bool
 	c := &cobra.Command{
 		Use:   "c BENCH",
 		Short: "Write C sources for the firmware: register values, transfers, devices, a ring",
@@ -56,9 +57,14 @@ right for each order of half, full and idle events. They are whole files in a fo
 			if err := os.MkdirAll(out, 0o755); err != nil {
 				return err
 			}
+			if !force {
+				if err := ownFiles(out, files); err != nil {
+					return err
+				}
+			}
 			for _, f := range files {
 				path := filepath.Join(out, f.Name)
-				if err := maybe.WriteFile(path, []byte(f.Text), 0o644); err != nil {
+				if err := maybe.WriteFile(path, []byte(firmware.Marked(f.Text)), 0o644); err != nil {
 					return err
 				}
 				fmt.Fprintf(os.Stderr, "wrote %s\n", safe.Text(path))
@@ -70,5 +76,21 @@ right for each order of half, full and idle events. They are whole files in a fo
 	fl.StringVar(&out, "out", "", "folder to write into; it is made where it is missing")
 	fl.StringArrayVar(&sets, "set", nil, "change a value of the bench first, as PATH=VALUE (repeatable)")
 	fl.BoolVar(&asJSON, "json", false, "print JSON")
+	fl.BoolVar(&force, "force", false, "with --out: replace files that were not made by this command, or were changed since")
 	return c
+}
+
+// ownFiles refuses to replace what somebody else wrote, or changed by hand.
+func ownFiles(folder string, files []firmware.File) error {
+	var others []string
+	for _, f := range files {
+		old, err := os.ReadFile(filepath.Join(folder, f.Name))
+		if err == nil && !firmware.Unchanged(string(old)) {
+			others = append(others, f.Name)
+		}
+	}
+	if len(others) > 0 {
+		return fmt.Errorf("%s has files that are not as this command made them: %s; nothing was written: take another folder, or --force to replace them", folder, strings.Join(others, ", "))
+	}
+	return nil
 }

@@ -68,8 +68,10 @@ func devices(b *bench.Bench) (header, source string, some bool) {
 	h.WriteString(devicesHeader)
 	s.WriteString(devicesHead)
 	usesGet, usesPut := false, false
+	called := newNames()
 	for _, l := range b.Links {
 		for _, p := range l.Parts() {
+			part, registers := strings.ToLower(called.name(l.Name+"\x00"+p.Name, p.Name)), newNames()
 			if p.Map == nil || !operation.Known(l.Kind.Name) {
 				continue
 			}
@@ -94,7 +96,7 @@ func devices(b *bench.Bench) (header, source string, some bool) {
 				if n++; n == 1 {
 					fmt.Fprintf(&h, "/* %s on %s: %s */\n", remark(p.Name), remark(l.Name), remark(p.About))
 				}
-				name := strings.ToLower(Name(p.Name)) + "_%s_" + strings.ToLower(Name(r.Name))
+				name := part + "_%s_" + strings.ToLower(registers.name(r.Name, r.Name))
 				if read != nil {
 					usesGet = true
 					proto := fmt.Sprintf("int "+name+"(const struct device_bus *bus, uint32_t *value)", "read")
@@ -110,7 +112,7 @@ func devices(b *bench.Bench) (header, source string, some bool) {
 			}
 			if id := p.Map.Identity; id != nil && n > 0 && len(id.Value.Pieces) == 1 && id.Value.Pieces[0].Register.Bits <= 32 && readable(p, id.Value.Pieces[0].Register) {
 				x := id.Value.Pieces[0]
-				part, reg := strings.ToLower(Name(p.Name)), strings.ToLower(Name(x.Register.Name))
+				reg := strings.ToLower(registers.name(x.Register.Name, x.Register.Name))
 				fmt.Fprintf(&h, "int %s_identify(const struct device_bus *bus); /* %s must be 0x%X */\n", part, remark(id.Value.Name), id.Expect)
 				fmt.Fprintf(&s, `
 int %s_identify(const struct device_bus *bus)

@@ -10,6 +10,7 @@ import (
 
 	"gavrix.org/gavrix/core/bench"
 	"gavrix.org/gavrix/core/constants"
+	"gavrix.org/gavrix/core/safe"
 	"gavrix.org/gavrix/core/transfer"
 )
 
@@ -48,15 +49,32 @@ func Name(text string) string {
 	return s
 }
 
-// remark makes a text safe inside of a comment.
+// names gives each of several things a C name of its own.
+type names struct {
+	of    map[string]string
+	taken map[string]bool
+}
+
+func newNames() *names { return &names{map[string]string{}, map[string]bool{}} }
+
+// name gives the name of a thing that key tells from all others; one that is taken gets a
+// number behind it.
+func (n *names) name(key, text string) string {
+	if name, has := n.of[key]; has {
+		return name
+	}
+	name := Name(text)
+	for k := 2; n.taken[name]; k++ {
+		name = fmt.Sprintf("%s_%d", Name(text), k)
+	}
+	n.of[key], n.taken[name] = name, true
+	return name
+}
+
+// remark makes a text safe inside of a comment: nothing in it ends that, nor shows the code
+// otherwise than it reads.
 func remark(text string) string {
-	text = strings.Map(func(r rune) rune {
-		if r < ' ' || r == 127 {
-			return ' '
-		}
-		return r
-	}, text)
-	return strings.ReplaceAll(strings.ReplaceAll(text, "*/", "* /"), "/*", "/ *")
+	return strings.ReplaceAll(strings.ReplaceAll(safe.Text(text), "*/", "* /"), "/*", "/ *")
 }
 
 const setupHeader = `/* The writes that bring the units of the board to life, in their order. */
@@ -146,9 +164,10 @@ void setup_apply(const struct setup_write *writes, size_t count, setup_load load
 func transfers(b *bench.Bench) string {
 	var s strings.Builder
 	s.WriteString("/* The settings of transfers. */\n#ifndef TRANSFERS_H\n#define TRANSFERS_H\n")
+	called := newNames()
 	for _, p := range b.Transfers.Plans {
 		fmt.Fprintf(&s, "\n/* %s */\n", remark(p.Sentence()))
-		name := Name(p.Name)
+		name := called.name(p.Name, p.Name)
 		for i := range transfer.Slots {
 			sl := &transfer.Slots[i]
 			text, ok := constant(sl, p)
