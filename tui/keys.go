@@ -654,7 +654,7 @@ func (a *App) keep(arg string) tea.Cmd {
 	}
 	snap := a.snap
 	return func() tea.Msg {
-		f, err := os.OpenFile(arg, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+		f, err := os.OpenFile(arg, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 		if err != nil {
 			return wroteMsg{arg, err}
 		}

@@ -88,12 +88,17 @@ func (o *converting) run(ctx context.Context, from, to string) error {
 
 // created writes a new file.
 func created(path string, write func(io.Writer) error) error {
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
 		return fmt.Errorf("%s can't be written: %w", path, err)
 	}
 	out := bufio.NewWriterSize(f, 1<<16)
-	err = errors.Join(write(out), out.Flush(), f.Close())
+	err = write(out)
+	for _, end := range []func() error{out.Flush, f.Close} {
+		if e := end(); err == nil { // what fails again fails for the same reason
+			err = e
+		}
+	}
 	if errors.Is(err, context.Canceled) {
 		// A part of what was asked for would look like all of it.
 		return errors.Join(fmt.Errorf("%s is not written", path), err, os.Remove(path))

@@ -17,6 +17,16 @@ type logging struct {
 	file, level string
 	to          *os.File
 	began       time.Time
+	lost        error // the first that could not be written
+}
+
+// Write implements io.Writer.
+func (l *logging) Write(p []byte) (int, error) {
+	n, err := l.to.Write(p)
+	if err != nil && l.lost == nil {
+		l.lost = err
+	}
+	return n, err
 }
 
 func (l *logging) flags(fl *pflag.FlagSet) {
@@ -34,25 +44,31 @@ func (l *logging) start(cmd *cobra.Command, args []string) error {
 	if l.file == "" {
 		return nil
 	}
-	f, err := os.OpenFile(l.file, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
+	f, err := os.OpenFile(l.file, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
 		return fmt.Errorf("the log can't be written: %w", err)
 	}
 	l.to, l.began = f, time.Now()
-	slog.SetDefault(slog.New(slog.NewTextHandler(f, &slog.HandlerOptions{Level: level})))
+	slog.SetDefault(slog.New(slog.NewTextHandler(l, &slog.HandlerOptions{Level: level})))
 	slog.Info("begun", "command", cmd.CommandPath(), "args", strings.Join(args, " "), "version", versionText())
 	return nil
 }
 
-// stop writes how it ended.
-func (l *logging) stop(status int, err error) {
+// stop writes how it ended; the error says that something could not be written.
+func (l *logging) stop(status int, err error) error {
 	if l.to == nil {
-		return
+		return nil
 	}
 	if err != nil && status == cannot {
 		slog.Error("ended", "status", status, "why", err.Error(), "took", time.Since(l.began))
 	} else {
 		slog.Info("ended", "status", status, "took", time.Since(l.began))
 	}
-	l.to.Close()
+	if e := l.to.Close(); l.lost == nil {
+		l.lost = e
+	}
+	if l.lost != nil {
+		return fmt.Errorf("the log is not complete: %w", l.lost)
+	}
+	return nil
 }

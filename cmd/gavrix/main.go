@@ -48,7 +48,9 @@ func main() {
 		status = fine
 	case errors.As(err, &status):
 	default:
-		fmt.Fprintln(os.Stderr, "gavrix: "+safe.Text(err.Error()))
+		for line := range strings.SplitSeq(err.Error(), "\n") {
+			fmt.Fprintln(os.Stderr, "gavrix: "+safe.Text(line))
+		}
 		var placed interface{ lines() []string }
 		if errors.As(err, &placed) {
 			for _, l := range placed.lines() {
@@ -56,7 +58,10 @@ func main() {
 			}
 		}
 	}
-	log.stop(int(status), err)
+	if err := log.stop(int(status), err); err != nil {
+		fmt.Fprintln(os.Stderr, "gavrix: "+safe.Text(err.Error()))
+		status = cannot
+	}
 	os.Exit(int(status))
 }
 

@@ -45,12 +45,12 @@ func (o *recordFlags) limits(name string) (pcapng.Limits, error) {
 	return l, nil
 }
 
-// begin records a store until end is called. Whole records are written when they end, never
-// before.
-func (o *recordFlags) begin(ctx context.Context, store *capture.Store, name string, whole bool) (end func(), err error) {
+// begin records a store until end is called, which says whether the file has all of it.
+// Whole records are written when they end, never before.
+func (o *recordFlags) begin(ctx context.Context, store *capture.Store, name string, whole bool) (end func() error, err error) {
 	l, err := o.limits(name)
 	if err != nil || o.path == "" {
-		return func() {}, err
+		return func() error { return nil }, err
 	}
 	r, err := pcapng.RecordLimited(store, o.path, l)
 	if err != nil {
@@ -70,11 +70,12 @@ func (o *recordFlags) begin(ctx context.Context, store *capture.Store, name stri
 			os.Exit(cannot)
 		}
 	})
-	return func() {
+	return func() error {
 		close(ended)
 		remove()
 		if err := r.Close(); err != nil {
-			fmt.Fprintf(os.Stderr, "gavrix: %s is not complete: %v\n", safe.Text(o.path), err)
+			return fmt.Errorf("%s is not complete: %w", o.path, err)
 		}
+		return nil
 	}, nil
 }

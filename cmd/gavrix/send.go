@@ -97,7 +97,7 @@ messages. It is said how late things were sent. Exit status 1 where anything fai
 	return c
 }
 
-func (o *sendOptions) run(ctx context.Context, cmd *cobra.Command, args []string) error {
+func (o *sendOptions) run(ctx context.Context, cmd *cobra.Command, args []string) (result error) {
 	b, err := loadBench(args[0], o.sets...)
 	if err != nil {
 		return err
@@ -119,7 +119,7 @@ func (o *sendOptions) run(ctx context.Context, cmd *cobra.Command, args []string
 	if err != nil {
 		return err
 	}
-	defer end()
+	defer func() { result = errors.Join(result, end()) }()
 	done, err := sending.Run(ctx, s, b, p, nil)
 	switch {
 	case errors.Is(err, context.Canceled):

@@ -172,7 +172,7 @@ func watched(b *bench.Bench, names []string) ([]uint16, error) {
 const openWait = 3 * quantity.Second
 
 // follow prints a session's records until its time is over.
-func (o *watchOptions) follow(ctx context.Context, s link.Session, links []uint16, virtual quantity.Time) error {
+func (o *watchOptions) follow(ctx context.Context, s link.Session, links []uint16, virtual quantity.Time) (result error) {
 	p, err := o.pick.picker(o.cmd, o.bench, o.meanings, &s.Store().Meta)
 	if err != nil {
 		return err
@@ -181,7 +181,7 @@ func (o *watchOptions) follow(ctx context.Context, s link.Session, links []uint1
 	if err != nil {
 		return err
 	}
-	defer end()
+	defer func() { result = errors.Join(result, end()) }()
 	wanted := map[uint16]bool{}
 	first := uint16(0)
 	for i, l := range links {
@@ -296,11 +296,15 @@ func (o *watchOptions) writeLevels(snap *capture.Snapshot) error {
 	if len(src.Names()) == 0 {
 		return errors.New("--levels: a real port gives characters, no levels")
 	}
-	out, err := os.OpenFile(o.levels, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	out, err := os.OpenFile(o.levels, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
 		return fmt.Errorf("%s can't be written: %w", o.levels, err)
 	}
-	return errors.Join(convert(src, out, "the capture", o.levels), out.Close())
+	err = convert(src, out, "the capture", o.levels)
+	if e := out.Close(); err == nil {
+		err = e
+	}
+	return err
 }
 
 // shows says whether a record is to be printed.

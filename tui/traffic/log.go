@@ -55,7 +55,7 @@ func (v *View) logTo(h ui.Host, path string) {
 		h.Say("%s is being written; :end-log closes it", filepath.Base(v.log.path))
 		return
 	}
-	out, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	out, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
 		h.Warn("nothing is logged: %v", err)
 		return

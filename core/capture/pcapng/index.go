@@ -87,7 +87,7 @@ func writeIndex(path string, x *index) error {
 	if err != nil {
 		return err
 	}
-	return maybe.WriteFile(IndexName(path), append(b, '\n'), 0o644)
+	return maybe.WriteFile(IndexName(path), append(b, '\n'), 0o600)
 }
 
 // largestIndex bounds the size of an index file that is read.

@@ -86,7 +86,7 @@ func RecordLimited(store *capture.Store, path string, l Limits) (*Recorder, erro
 // begin begins the next file.
 func (r *Recorder) begin() error {
 	path := r.limits.Name(r.path, r.made+1)
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	switch {
 	case errors.Is(err, fs.ErrExist):
 		return fmt.Errorf("the capture can't be recorded: %s is there already; give another name, or remove it", path)
@@ -318,6 +318,22 @@ func (r *Recorder) Count() int {
 	return r.done
 }
 
+// intact says what somebody did to the file while it was recorded.
+func (r *Recorder) intact() error {
+	ours, err := r.file.Stat()
+	if err != nil {
+		return err
+	}
+	there, err := os.Stat(r.file.Name())
+	switch {
+	case err != nil || !os.SameFile(ours, there):
+		return fmt.Errorf("%s was deleted or replaced while it was recorded: its records are lost", r.file.Name())
+	case ours.Size() < r.out.n:
+		return fmt.Errorf("%s was cut to %d bytes while it was recorded: %d were written", r.file.Name(), ours.Size(), r.out.n)
+	}
+	return nil
+}
+
 // Close writes the rest, unfinished runs too, and closes the file. It may be
 // called twice, and without Run ever having been started.
 func (r *Recorder) Close() error {
@@ -332,6 +348,9 @@ func (r *Recorder) Close() error {
 			}
 		}
 		r.shelf.end()
+		if r.err == nil {
+			r.err = r.intact()
+		}
 		if err := r.file.Close(); r.err == nil {
 			r.err = err
 		}
