@@ -13,6 +13,7 @@ import (
 
 	"gavrix.org/gavrix/core/bench"
 	"gavrix.org/gavrix/core/register"
+	"gavrix.org/gavrix/core/regular"
 	"gavrix.org/gavrix/core/safe"
 )
 
@@ -80,7 +81,7 @@ func (o *registerOptions) registers() (*register.Map, *bench.Bench, error) {
 		}
 		return b.MCU.Registers, b, nil
 	}
-	f, err := os.Open(o.file)
+	f, err := regular.Open(o.file)
 	if err != nil {
 		return nil, nil, fmt.Errorf("the registers can't be read: %w", err)
 	}
@@ -241,7 +242,7 @@ func openDump(name string) (io.ReadCloser, error) {
 	if name == "-" {
 		return io.NopCloser(os.Stdin), nil
 	}
-	return os.Open(name)
+	return regular.Open(name)
 }
 
 // readDump takes a dump apart; with a bench it is compared with what the links'

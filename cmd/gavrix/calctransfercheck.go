@@ -3,12 +3,13 @@ package main
 import (
 	"encoding/hex"
 	"fmt"
-	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"gavrix.org/gavrix/core/doc"
 	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/regular"
 	"gavrix.org/gavrix/core/transfer"
 )
 
@@ -51,9 +52,9 @@ status 1 if something is wrong.`,
   gavrix calc transfer check plans.yaml --words rx=200 --slots`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
-			text, err := os.ReadFile(args[0])
+			text, err := regular.Read(args[0], doc.MostText)
 			if err != nil {
-				return err
+				return fmt.Errorf("%s can't be read: %w", args[0], err)
 			}
 			s, file, faults := transfer.ReadFile(args[0], text)
 			if len(faults) > 0 {

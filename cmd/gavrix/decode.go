@@ -26,6 +26,7 @@ import (
 	"gavrix.org/gavrix/core/decode"
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/regular"
 	"gavrix.org/gavrix/core/safe"
 	"gavrix.org/gavrix/core/sim"
 	"gavrix.org/gavrix/core/textlog"
@@ -143,9 +144,9 @@ func openFile(path string) (levelFile, error) {
 	if path == "demo" {
 		return demoFile{bytes.NewReader(demo.Capture)}, nil
 	}
-	f, err := os.Open(path)
+	f, err := regular.Open(path)
 	if err != nil {
-		return nil, fmt.Errorf("the capture can't be read: %w", err)
+		return nil, fmt.Errorf("the capture %s can't be read: %w", path, err)
 	}
 	info, err := f.Stat()
 	if err != nil {

@@ -13,10 +13,12 @@ import (
 
 	"gavrix.org/gavrix/core/bench"
 	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/doc"
 	"gavrix.org/gavrix/core/filter"
 	"gavrix.org/gavrix/core/link"
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/regular"
 	"gavrix.org/gavrix/core/safe"
 	"gavrix.org/gavrix/core/sending"
 	"gavrix.org/gavrix/core/session"
@@ -181,9 +183,9 @@ func (o *sendOptions) plan(cmd *cobra.Command, b *bench.Bench, s link.Session, a
 	case o.replay != "":
 		p.Items, err = o.captured(cmd.Context(), b, s)
 	case o.list != "":
-		raw, e := os.ReadFile(o.list)
+		raw, e := regular.Read(o.list, doc.MostText)
 		if e != nil {
-			return nil, fmt.Errorf("--list: %w", e)
+			return nil, fmt.Errorf("--list %s: %w", o.list, e)
 		}
 		p.Items, err = sending.List(b, o.list, string(raw))
 	default:

@@ -16,6 +16,7 @@ import (
 	"gavrix.org/gavrix/core/device"
 	"gavrix.org/gavrix/core/doc"
 	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/regular"
 )
 
 // Apply makes the edits together as one step. An edit that would leave a
@@ -72,7 +73,7 @@ func (b *Bench) Save(path string) (written string, err error) {
 	if to, err := filepath.EvalSymlinks(path); err == nil {
 		path = to // the link stays one
 	}
-	onDisk, err := os.ReadFile(path)
+	onDisk, err := regular.Read(path, doc.MostText)
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
 		return "", fmt.Errorf("%s can't be compared before saving: %w", path, err)
 	}
@@ -104,7 +105,7 @@ func (b *Bench) Save(path string) (written string, err error) {
 // it is now; edits are forgotten. One whose links are others is refused: a session that
 // runs can't take it over.
 func (b *Bench) Reload(path string) error {
-	text, err := os.ReadFile(path)
+	text, err := regular.Read(path, doc.MostText)
 	if err != nil {
 		return fmt.Errorf("%s can't be read: %w", path, err)
 	}

@@ -11,6 +11,7 @@ import (
 	"gavrix.org/gavrix/core/link"
 	"gavrix.org/gavrix/core/operation"
 	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/regular"
 )
 
 // patient does a step on a memory, which does not answer while it writes: it is asked
@@ -179,7 +180,7 @@ func (x *run) load() {
 		x.r.say(Refused, "%v", err)
 		return
 	}
-	f, err := os.Open(x.op.File)
+	f, err := regular.Open(x.op.File)
 	if err != nil {
 		x.r.say(Refused, "the file can't be read: %v", err)
 		return

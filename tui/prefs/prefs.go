@@ -15,6 +15,7 @@ import (
 
 	"gavrix.org/gavrix/core/doc"
 	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/regular"
 )
 
 // Preferences are what the user prefers; auto leaves it to what the terminal says.
@@ -73,7 +74,7 @@ func Load() (Preferences, []finding.Finding) {
 	if err != nil {
 		return Default(), nil
 	}
-	text, err := os.ReadFile(path)
+	text, err := regular.Read(path, doc.MostText)
 	if err != nil {
 		if errors.Is(err, fs.ErrNotExist) {
 			return Default(), nil
@@ -93,7 +94,7 @@ func Set(name, value string) (Preferences, error) {
 	if err != nil {
 		return Default(), err
 	}
-	text, err := os.ReadFile(path)
+	text, err := regular.Read(path, doc.MostText)
 	if errors.Is(err, fs.ErrNotExist) {
 		text, err = []byte(empty), nil
 	}

@@ -11,6 +11,7 @@ import (
 
 	"gavrix.org/gavrix/core/link"
 	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/regular"
 	"gavrix.org/gavrix/core/safe"
 	"gavrix.org/gavrix/core/sending"
 	"gavrix.org/gavrix/tui/ui"
@@ -101,7 +102,7 @@ func (v *View) pasteCommands(h ui.Host) []ui.Command {
 				h.Warn("not sent: %s has %d kB; at most %d go at once", path, info.Size()>>10, mostText>>10)
 				return nil
 			}
-			text, err := os.ReadFile(path)
+			text, err := regular.Read(path, mostText)
 			if err != nil {
 				h.Warn("not sent: %v", err)
 				return nil

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -16,6 +15,7 @@ import (
 	"gavrix.org/gavrix/core/filter"
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/regular"
 	"gavrix.org/gavrix/core/safe"
 	"gavrix.org/gavrix/core/sending"
 	"gavrix.org/gavrix/core/setpoint"
@@ -177,13 +177,13 @@ func (v *View) again(h ui.Host, path string) (tea.Cmd, error) {
 	}
 	s, b := h.Session(), h.Bench().Still()
 	return v.begin(h, filepath.Base(path), func() (*sending.Plan, error) {
-		raw, err := os.Open(path)
+		raw, err := regular.Open(path)
 		if err != nil {
 			return nil, err
 		}
 		defer raw.Close()
 		if !strings.EqualFold(filepath.Ext(path), ".pcapng") {
-			text, err := os.ReadFile(path)
+			text, err := regular.Read(path, mostText)
 			if err != nil {
 				return nil, err
 			}

@@ -2,13 +2,13 @@ package ui
 
 import (
 	"fmt"
-	"os"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
 	"gavrix.org/gavrix/core/bench"
 	"gavrix.org/gavrix/core/register"
+	"gavrix.org/gavrix/core/regular"
 	"gavrix.org/gavrix/core/sim"
 )
 
@@ -42,7 +42,7 @@ func LoadDump(h Host, name string, then func()) tea.Cmd {
 	}
 	registers := b.MCU.Registers
 	return func() tea.Msg {
-		f, err := os.Open(name)
+		f, err := regular.Open(name)
 		if err != nil {
 			return Done(func(h Host) tea.Cmd {
 				h.Warn("the dump can't be read: %v", err)

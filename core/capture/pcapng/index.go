@@ -13,6 +13,7 @@ import (
 	"github.com/google/renameio/v2/maybe"
 
 	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/regular"
 )
 
 // IndexName is the file in which the index of a capture file is kept.
@@ -95,14 +96,7 @@ const largestIndex = 1 << 30
 
 // readIndex reads the index of a file; an error says why there is none that holds.
 func readIndex(path string, f *os.File, size int64, meta *capture.Meta) (*index, *part, error) {
-	info, err := os.Stat(IndexName(path))
-	if err != nil {
-		return nil, nil, err
-	}
-	if info.Size() > largestIndex {
-		return nil, nil, fmt.Errorf("%s is larger than any index", IndexName(path))
-	}
-	b, err := os.ReadFile(IndexName(path))
+	b, err := regular.Read(IndexName(path), largestIndex)
 	if err != nil {
 		return nil, nil, err
 	}

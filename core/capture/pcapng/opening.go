@@ -14,6 +14,7 @@ import (
 
 	"gavrix.org/gavrix/core/capture"
 	"gavrix.org/gavrix/core/records"
+	"gavrix.org/gavrix/core/regular"
 )
 
 // memory is what the records of a file may take in memory: the file itself is at hand.
@@ -44,7 +45,7 @@ type Opening struct {
 // Open begins to read a file. What its index tells is in the store then; the rest is read by
 // Load.
 func Open(path string) (*Opening, error) {
-	f, err := os.Open(path)
+	f, err := regular.Open(path)
 	if err != nil {
 		return nil, fmt.Errorf("the capture can't be read: %w", err)
 	}
