@@ -592,7 +592,7 @@ func (a *App) checked(m checkedMsg) {
 	case failed > 0:
 		a.Warn("%s: %d of %d checks failed", m.link, failed, len(m.results))
 	default:
-		a.Say("%s: all %d checks passed", m.link, len(m.results))
+		a.Say("%s: %s passed", m.link, quantity.Count(len(m.results), "check"))
 	}
 }
 

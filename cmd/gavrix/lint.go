@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -8,6 +9,7 @@ import (
 	"os"
 	"os/signal"
 
+	"github.com/google/renameio/v2/maybe"
 	"github.com/spf13/cobra"
 
 	"gavrix.org/gavrix/core/bench"
@@ -28,12 +30,12 @@ func printJSON(v any) error {
 }
 
 func lintCommand() *cobra.Command {
-	var asJSON bool
+	var asJSON, strict bool
 	var sets []string
 	c := &cobra.Command{
 		Use:   "lint BENCH",
 		Short: "Say what the description of a bench shows to be wrong",
-		Long:  "Reads the bench and its device files and reports every finding: where, what, why and how to fix it.\nThe word demo stands for the bench that ships with Gavrix.",
+		Long:  "Reads the bench and its device files and reports every finding: where, what, why and how to fix it.\nThe word demo stands for the bench that ships with Gavrix. Exit status 1 where an error is found;\nwarnings and notes alone give 0, with --strict 1 too.",
 		Example: `  gavrix lint demo
   gavrix lint demo --set links.lower-gauge.mcu.frame=8N1     with a fault planted`,
 		Args: cobra.ExactArgs(1),
@@ -56,19 +58,21 @@ func lintCommand() *cobra.Command {
 					fmt.Fprintf(stdout, "%s: %s, no problems found\n", safe.Text(b.Name), quantity.Count(len(b.Links), "link"))
 				}
 			}
-			if worst, any := finding.Worst(fs); any && worst == finding.Error {
+			if worst, any := finding.Worst(fs); any && (worst == finding.Error || strict) {
 				return exitStatus(found)
 			}
 			return nil
 		},
 	}
 	c.Flags().BoolVar(&asJSON, "json", false, "print the findings as JSON")
+	c.Flags().BoolVar(&strict, "strict", false, "exit status 1 for warnings and notes too")
 	c.Flags().StringArrayVar(&sets, "set", nil, "change a value of the bench first, as PATH=VALUE (repeatable)")
 	return c
 }
 
 func proveCommand() *cobra.Command {
 	var asJSON bool
+	var junit string
 	var only, sets []string
 	c := &cobra.Command{
 		Use:   "prove BENCH",
@@ -87,16 +91,17 @@ after its checks as one that failed.`,
 			}
 			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt)
 			defer stop()
-			return runChecks(ctx, b, only, asJSON)
+			return runChecks(ctx, b, only, asJSON, junit)
 		},
 	}
 	c.Flags().BoolVar(&asJSON, "json", false, "print the results as JSON")
+	c.Flags().StringVar(&junit, "junit", "", "write the results to this file too, as JUnit XML")
 	c.Flags().StringSliceVar(&only, "link", nil, "only these links")
 	c.Flags().StringArrayVar(&sets, "set", nil, "change a value of the bench first, as PATH=VALUE (repeatable)")
 	return c
 }
 
-func runChecks(ctx context.Context, b *bench.Bench, only []string, asJSON bool) error {
+func runChecks(ctx context.Context, b *bench.Bench, only []string, asJSON bool, junit string) error {
 	links, err := chosen(b, only)
 	if err != nil {
 		return err
@@ -132,6 +137,15 @@ func runChecks(ctx context.Context, b *bench.Bench, only []string, asJSON bool) 
 	for _, r := range results {
 		if !r.Pass {
 			failed++
+		}
+	}
+	if junit != "" {
+		var text bytes.Buffer
+		if err := check.WriteJUnit(&text, b.Name, results); err != nil {
+			return err
+		}
+		if err := maybe.WriteFile(junit, text.Bytes(), 0o644); err != nil {
+			return fmt.Errorf("%s can't be written: %w", junit, err)
 		}
 	}
 	if asJSON {
@@ -178,7 +192,10 @@ func printResults(results []check.Result) {
 		if len(r.Sent) > 0 {
 			fmt.Fprintf(stdout, "      sent %s\n", safe.Bytes(r.Sent))
 		}
-		if len(r.Sent)+len(r.Seen) > 0 {
+		switch {
+		case len(r.Seen) == 0 && len(r.Sent) > 0:
+			fmt.Fprintln(stdout, "      seen nothing")
+		case len(r.Seen) > 0:
 			fmt.Fprintf(stdout, "      seen %s  (% X)\n", safe.Bytes(r.Seen), r.Seen)
 		}
 		for i, d := range r.Differences {

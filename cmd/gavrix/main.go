@@ -76,7 +76,7 @@ runs the whole on a simulated bench or over real ports, shows the traffic and
 says what is wrong.
 
 With a BENCH it opens the screen; the commands below work without one.
-Exit status: 0 fine, 1 a finding or a failed check, 2 could not run.`,
+Exit status: 0 fine, 1 an error found or a check failed, 2 could not run.`,
 		Example: `  gavrix demo                      the bench that ships with Gavrix
   gavrix lock.yaml                 a bench of your own
   gavrix lint lock.yaml            what the description shows to be wrong

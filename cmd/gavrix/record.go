@@ -49,8 +49,12 @@ func (o *recordFlags) limits(name string) (pcapng.Limits, error) {
 // Whole records are written when they end, never before.
 func (o *recordFlags) begin(ctx context.Context, store *capture.Store, name string, whole bool) (end func() error, err error) {
 	l, err := o.limits(name)
-	if err != nil || o.path == "" {
-		return func() error { return nil }, err
+	if err != nil {
+		return nil, err
+	}
+	if o.path == "" {
+		ended := unread(ctx, func() string { return "" })
+		return func() error { ended(); return nil }, nil
 	}
 	r, err := pcapng.RecordLimited(store, o.path, l)
 	if err != nil {
@@ -60,22 +64,31 @@ func (o *recordFlags) begin(ctx context.Context, store *capture.Store, name stri
 	guard.Go(r.Run)
 	remove := guard.OnPanic(func() { _ = r.Close() })
 	// A reader that takes nothing more must not cost the file its end.
-	ended := make(chan struct{})
-	context.AfterFunc(ctx, func() {
-		select {
-		case <-ended:
-		case <-time.After(time.Second):
-			_ = r.Close()
-			fmt.Fprintf(os.Stderr, "gavrix: the output is not complete: its reader takes nothing more; %s is\n", safe.Text(o.path))
-			os.Exit(cannot)
-		}
+	ended := unread(ctx, func() string {
+		_ = r.Close()
+		return "; " + safe.Text(o.path) + " is"
 	})
 	return func() error {
-		close(ended)
+		ended()
 		remove()
 		if err := r.Close(); err != nil {
 			return fmt.Errorf("%s is not complete: %w", o.path, err)
 		}
 		return nil
 	}, nil
+}
+
+// unread ends the program when it is to end and can't, since nobody takes its output; save
+// saves what there is, and says so. What it gives is to be called when all is written.
+func unread(ctx context.Context, save func() string) (ended func()) {
+	over := make(chan struct{})
+	context.AfterFunc(ctx, func() {
+		select {
+		case <-over:
+		case <-time.After(time.Second):
+			fmt.Fprintln(os.Stderr, "gavrix: the output is not complete: its reader takes nothing more"+save())
+			os.Exit(cannot)
+		}
+	})
+	return func() { close(over) }
 }

@@ -8,6 +8,7 @@ import (
 	"os/signal"
 	"path/filepath"
 	"strings"
+	"syscall"
 
 	"github.com/spf13/cobra"
 
@@ -58,7 +59,7 @@ messages. It is said how late things were sent. Exit status 1 where anything fai
   gavrix send demo pump 'message pump-command wanted = 120 bar, mode = raise' --times 5 --every 50ms
   gavrix send demo --replay lock.pcapng --save again.pcapng`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt)
+			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt, syscall.SIGTERM)
 			defer stop()
 			if len(args) == 0 {
 				return errors.New("name a bench")

@@ -194,7 +194,7 @@ func TestBringUpByKeys(t *testing.T) {
 	s.keys("f")
 	s.wait("no problems found")
 	s.keys("c")
-	s.wait("all 3 checks passed")
+	s.wait("3 checks passed")
 	s.wait("✓ snap gives the level", "✓ temp gives degrees")
 	s.keys("u")
 	s.wait("frames disagree")

@@ -75,7 +75,7 @@ func (v *View) memoryCommands(h ui.Host, p *operation.Part) []ui.Command {
 // drawMemory shows the bytes that are known, page by page.
 func (v *View) drawMemory(a cells.Area, h ui.Host, p *operation.Part, k *ledger.Part) {
 	m := p.Map.Memory
-	text := fmt.Sprintf("%d bytes", m.Size)
+	text := quantity.Count(m.Size, "byte")
 	if m.Page < m.Size {
 		text += fmt.Sprintf(" in pages of %d", m.Page)
 	}

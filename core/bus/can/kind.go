@@ -258,5 +258,5 @@ func bytesText(n int) string {
 	if n == 1 {
 		return "1 byte"
 	}
-	return fmt.Sprintf("%d bytes", n)
+	return quantity.Count(n, "byte")
 }
