@@ -181,6 +181,9 @@ func (o *watchOptions) follow(ctx context.Context, s link.Session, links []uint1
 	if err != nil {
 		return err
 	}
+	if o.record.path != "" && (o.pick.filter != "" || len(links) < len(s.Store().Meta.Links) && len(links) > 0) {
+		fmt.Fprintf(os.Stderr, "gavrix: %s gets all links and all records; what is chosen is what is printed\n", safe.Text(o.record.path))
+	}
 	defer func() { result = errors.Join(result, end()) }()
 	wanted := map[uint16]bool{}
 	first := uint16(0)
