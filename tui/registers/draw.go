@@ -62,10 +62,14 @@ func numberOf(p *operation.Part, r row) string {
 func (v *View) drawPart(a cells.Area, h ui.Host, p *operation.Part, k *ledger.Part) {
 	rows := rowsOf(p.Map)
 	at := min(max(v.row[v.key(h, p)], 0), max(len(rows)-1, 0))
-	below := v.belowHeight(h, a.W)
+	below := v.belowHeight(h, a)
+	// The map has the room; the register under the cursor as much as most need.
 	detail := 0
-	if a.H-below > 16 {
+	switch free := a.H - below; {
+	case free > 30:
 		detail = 12
+	case free > 14:
+		detail = 6
 	}
 	room := max(a.H-below-detail-1, 3)
 	list := min(len(rows), room)
@@ -334,11 +338,12 @@ func (v *View) drawDetail(a cells.Area, h ui.Host, p *operation.Part, k *ledger.
 	}
 }
 
-// belowHeight is the number of rows that what is staged and the results take.
-func (v *View) belowHeight(h ui.Host, w int) int {
+// belowHeight is the number of rows that what is staged and the results take on a screen:
+// a third of it, where that leaves nothing out but values and transactions.
+func (v *View) belowHeight(h ui.Host, a cells.Area) int {
 	n := v.belowRest(h)
 	if r := v.newest(h); r != nil {
-		n += len(told(r, h, w))
+		n += min(len(told(r, h, a.W)), max(a.H/3, 2+len(r.Says)+len(r.Changes)))
 	}
 	return min(n, 16)
 }

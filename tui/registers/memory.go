@@ -90,7 +90,7 @@ func (v *View) drawMemory(a cells.Area, h ui.Host, p *operation.Part, k *ledger.
 	if n, first := v.differing(p, k); n > 0 {
 		a.Text(x, 1, cells.Doubt, fmt.Sprintf("%s ≠ what was remembered, from 0x%04X on", quantity.Count(n, "byte"), first))
 	}
-	below := v.belowHeight(h, a.W)
+	below := v.belowHeight(h, a)
 	room := max(a.H-below-3, 3)
 	n := v.rowCount(h, p)
 	at := min(max(v.row[v.key(h, p)], 0), n-1)
