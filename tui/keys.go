@@ -23,6 +23,7 @@ import (
 	"gavrix.org/gavrix/core/link"
 	"gavrix.org/gavrix/core/prove"
 	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/safe"
 	"gavrix.org/gavrix/core/sim"
 	"github.com/sahilm/fuzzy"
 
@@ -88,6 +89,7 @@ func (a *App) key(k tea.KeyPressMsg) tea.Cmd {
 			}
 		}
 	}
+	a.Say("%s does nothing in %s; ? lists the keys that do", safe.Text(name), a.current().Name())
 	return nil
 }
 

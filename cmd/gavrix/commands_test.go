@@ -420,7 +420,7 @@ func TestWorkedCalculations(t *testing.T) {
 		{"can-timing --clock 24MHz --rate 250k --sample 87.5% --jump 1 --error 0.5% --error 0.01%", found, []string{"6     1+13+2", "0.312 %", "0.485 %", "0.5% does not conform", "0.510 % of 0.625 %, decodes"}},
 		{"can-timing --clock 24MHz --rate 250k --sample 81.25% --explain", fine, []string{"1+12+3", "docs/formulas.md, CAN bit timing"}},
 		{"can-timing --clock 40MHz --rate 500k --data-rate 2M --loop 400ns", fine, []string{"change to the data rate", "compensation needed"}},
-		{"can-timing --clock 24MHz --rate 250k --jump 9", cannot, []string{"the unit has 1 to 4"}},
+		{"can-timing --clock 24MHz --rate 250k --jump 9", cannot, []string{"no more than the shorter phase segment"}},
 		{"frame uart --length 48 --rate 57.6k --every 10ms", fine, []string{"83.3 % of the link", "5760 bytes a second"}},
 		{"frame uart --length 64 --rate 19.2k --within 25ms", found, []string{"33.333 ms", "too short", "wait at least 33.85 ms"}},
 		{"frame uart --length 64 --rate 19.2k --within 40ms --every 30ms", found, []string{"leaves the other end 6.146 ms", "more than there is"}},

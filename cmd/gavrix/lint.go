@@ -55,7 +55,11 @@ func lintCommand() *cobra.Command {
 			} else {
 				printFindings(stdout, fs)
 				if len(fs) == 0 {
-					fmt.Fprintf(stdout, "%s: %s, no problems found\n", safe.Text(b.Name), quantity.Count(len(b.Links), "link"))
+					counted := ""
+					if strict {
+						counted = ", warnings and notes counted"
+					}
+					fmt.Fprintf(stdout, "%s: %s, no problems found%s\n", safe.Text(b.Name), quantity.Count(len(b.Links), "link"), counted)
 				}
 			}
 			if worst, any := finding.Worst(fs); any && (worst == finding.Error || strict) {

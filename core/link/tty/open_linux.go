@@ -163,15 +163,26 @@ func permission(path string) *Problem {
 	if err != nil {
 		return p
 	}
-	if st, ok := info.Sys().(*syscall.Stat_t); ok {
-		group := strconv.Itoa(int(st.Gid))
-		if g, err := user.LookupGroupId(group); err == nil {
-			group = g.Name
-		}
-		p.Seen += fmt.Sprintf(": it belongs to group %s (%s)", group, info.Mode().Perm())
-		p.Change = fmt.Sprintf("join the group: usermod -aG %s YOU, then log in again", group)
+	st, ok := info.Sys().(*syscall.Stat_t)
+	if !ok {
+		return p
 	}
+	group := strconv.Itoa(int(st.Gid))
+	if g, err := user.LookupGroupId(group); err == nil {
+		group = g.Name
+	}
+	p.Seen += fmt.Sprintf(": it belongs to group %s (%s)", group, info.Mode().Perm())
+	p.Change = mayOpen(path, group, st.Gid, info.Mode())
 	return p
+}
+
+// mayOpen says how one gets access to a port: by its group, where that has the rights and
+// is none that gives more than that.
+func mayOpen(path, group string, gid uint32, mode os.FileMode) string {
+	if gid != 0 && mode.Perm()&0o060 == 0o060 {
+		return fmt.Sprintf("join the group: usermod -aG %s YOU, then log in again", group)
+	}
+	return fmt.Sprintf("its group %s may not open it or is not to be joined: let a rule of the system give it to one that may, or for this once: setfacl -m u:YOU:rw %s", group, path)
 }
 
 // nearest names the port in the same folder whose name is most like the
@@ -180,10 +191,12 @@ func nearest(path string) string {
 	stem := strings.TrimRight(filepath.Base(path), "0123456789")
 	found, _ := filepath.Glob(filepath.Join(filepath.Dir(path), stem+"*"))
 	sort.Strings(found)
-	if len(found) == 0 || stem == "" {
-		return ""
+	for _, f := range found {
+		if info, err := os.Stat(f); err == nil && info.Mode()&os.ModeCharDevice != 0 && stem != "" {
+			return f
+		}
 	}
-	return found[0]
+	return ""
 }
 
 const (

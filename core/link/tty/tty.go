@@ -462,8 +462,10 @@ func (p *Port) Do(ctx context.Context, _ uint16, i link.Intent) (link.Outcome, e
 	p.mu.Lock()
 	frame := p.cfg.Frame
 	p.mu.Unlock()
-	if err := frame.Carries(send.Data); err != nil {
-		return link.Outcome{}, err
+	if frame.Data > 0 {
+		if err := frame.Carries(send.Data); err != nil {
+			return link.Outcome{}, err
+		}
 	}
 	limit := time.NewTimer(openWait)
 	defer limit.Stop()

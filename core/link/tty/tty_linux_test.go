@@ -181,7 +181,8 @@ func TestPortsThatCannotBeUsed(t *testing.T) {
 	_, _, err = open(cfg(plain))
 	assert.ErrorContains(t, err, "no serial port")
 	_, _, err = open(cfg(plain + "7"))
-	assert.ErrorContains(t, err, "nearest that is there: "+plain)
+	require.Error(t, err)
+	assert.NotContains(t, err.Error(), "nearest", "a plain file is no port")
 	assert.ErrorContains(t, permission(plain), "group root")
 
 	for _, bad := range []Config{{}, {Path: "x"}, {Path: "x", Rate: 1, Frame: uart.Frame{Data: 9, Stop: 1}},
