@@ -34,6 +34,7 @@ type sendOptions struct {
 	replay, only string
 	from, to     string
 	all, asJSON  bool
+	silence      bool
 	length       string
 	record       recordFlags
 	sets         []string
@@ -87,6 +88,7 @@ messages. It is said how late things were sent. Exit status 1 where anything fai
 	fl.StringVar(&o.after, "after", "0 s", "time until the first, or behind a record that fits --when")
 	fl.StringVar(&o.when, "when", "", "send for each record that fits this (gavrix help filters)")
 	fl.StringVar(&o.list, "list", "", "send the lines of this file: TIME LINK WHAT")
+	fl.BoolVar(&o.silence, "silence", false, "the firmware of the bench sends nothing by itself")
 	fl.StringVar(&o.replay, "replay", "", "send what this recorded capture (.pcapng) holds")
 	fl.StringArrayVar(&o.changes, "change", nil, "with --replay: another value in its messages, as 'pump-command.wanted = 50 bar' (repeatable)")
 	fl.StringVar(&o.only, "only", "", "of a capture only records that fit this filter")
@@ -104,6 +106,14 @@ func (o *sendOptions) run(ctx context.Context, cmd *cobra.Command, args []string
 	b, err := loadBench(args[0], o.sets...)
 	if err != nil {
 		return err
+	}
+	switch speaks := b.Speaks(); {
+	case o.silence:
+		if err := b.Silence(); err != nil {
+			return err
+		}
+	case o.replay != "" && len(speaks) > 0:
+		fmt.Fprintf(os.Stderr, "gavrix: the firmware of the bench sends by itself too, on %s: what it sent in the capture comes twice; --silence keeps it quiet\n", safe.Text(strings.Join(speaks, ", ")))
 	}
 	var s link.Session = sim.NewHeadless(b)
 	for _, l := range b.Links {

@@ -47,6 +47,42 @@ func (l *Link) Up() quantity.Time {
 	return at
 }
 
+// Speaks lists the links on which the firmware sends by itself.
+func (b *Bench) Speaks() []string {
+	var out []string
+	for _, l := range b.Links {
+		if len(l.own()) > 0 {
+			out = append(out, l.Name)
+		}
+	}
+	return out
+}
+
+// Silence takes from the firmware all that it sends by itself.
+func (b *Bench) Silence() error {
+	var edits []finding.Edit
+	for _, l := range b.Links {
+		for _, key := range l.own() {
+			edits = append(edits, finding.Edit{Op: finding.Delete, Path: l.path("mcu", key)})
+		}
+	}
+	if len(edits) == 0 {
+		return nil
+	}
+	return b.Apply(edits...)
+}
+
+// own are the keys of the MCU's end that say what it sends by itself.
+func (l *Link) own() []string {
+	var out []string
+	for _, key := range []string{"ask", "asks", "messages", "frames"} {
+		if l.node.Get("mcu", key) != nil {
+			out = append(out, key)
+		}
+	}
+	return out
+}
+
 // asks reads what the firmware does by itself, at the MCU's end; valid says what is
 // wrong with a transaction in the words of the bus.
 func (x *binder) asks(l *Link, m *doc.Node, valid func(text string) error) []BusAsk {
