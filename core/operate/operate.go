@@ -215,7 +215,9 @@ type run struct {
 	// partly: registers of which only some bits were driven are taken too; driven says
 	// which bits.
 	partly bool
-	driven map[*device.Register]uint64
+	// answers: the part drove some bit of the transaction that was done last.
+	answers bool
+	driven  map[*device.Register]uint64
 }
 
 // transact does a transaction; false where it failed.
@@ -300,6 +302,7 @@ func (x *run) once(s operation.Step) (access.Answer, bool) {
 		}
 		spans = append(spans, more...)
 	}
+	x.answers = x.op.Part.Drives(spans)
 	a := s.Plan.Answer(operation.In(spans))
 	if n := len(s.Plan.Misfits(spans)); n > 0 {
 		x.r.say(Fault, "the check of what came does not fit, at %s: no value is taken from it; read it again", quantity.Count(n, "place"))
@@ -393,6 +396,9 @@ func (x *run) contents(rs []*device.Register) (map[*device.Register]uint64, bool
 			}
 			if !known {
 				switch {
+				case driven == 0 && x.answers:
+					x.r.say(Fault, "%s answers, but nothing comes where %s should stand: what is sent does not reach it, one side has another order of bits or another word size, or it takes another operation for asked", x.op.Part.Name, reg.Name)
+					return nil, false
 				case driven == 0:
 					x.r.say(Fault, "nobody drives the line while %s should come back: %s is absent, without supply, not selected, or its wires are open or exchanged", reg.Name, x.op.Part.Name)
 					return nil, false
@@ -595,12 +601,13 @@ func (x *run) prove() {
 		x.r.say(OK, "%s is what its file describes: %s holds %s", x.op.Part.Name, id.Value.Name, hex(raw))
 		return
 	}
-	x.r.say(Fault, "%s holds %s where %s is expected: %s", id.Value.Name, hex(raw), hex(id.Expect), Unlike(raw, driven, id.Expect, id.Value.Bits))
+	x.r.say(Fault, "%s holds %s where %s is expected: %s", id.Value.Name, hex(raw), hex(id.Expect), Unlike(raw, driven, id.Expect, id.Value.Bits, operation.Selected(x.Link.Kind.Name)))
 }
 
 // Unlike says what may have made one identity of another, of a number of bits; driven are
-// the bits at which somebody drove the line.
-func Unlike(got, driven, expect uint64, bits int) string {
+// the bits at which somebody drove the line; selected says that the bus has selects, and
+// so a mode.
+func Unlike(got, driven, expect uint64, bits int, selected bool) string {
 	all := ^uint64(0) >> (64 - bits)
 	driven &= all
 	reversed := uint64(0)
@@ -618,6 +625,9 @@ func Unlike(got, driven, expect uint64, bits int) string {
 	case got&driven == 0 && expect != 0:
 		return "all zeros: the line is stuck low, the part is held in reset, or nobody drives it" + open
 	case bits > 2 && (alike(expect<<1, all&^1) || alike(expect>>1, all>>1)):
+		if !selected {
+			return "it is shifted by one bit: an edge is lost or added on the line, as by a glitch" + open
+		}
 		return "it is shifted by one bit: one side samples at the wrong edge (mode), or an edge is lost or added" + open
 	case alike(reversed, all):
 		return "its bits come in the opposite order" + open

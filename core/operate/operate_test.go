@@ -124,13 +124,13 @@ func TestWhatIsWrong(t *testing.T) {
 	}{
 		{"mode 0", "gate", mcu("mode", "0"), nil, "prove leaf-angle", "shifted by one bit"},
 		{"mode 0", "gate", mcu("mode", "0"), nil, "read leaf-angle.REV", "nobody drives the line at bits 7 of REV: one side samples at the wrong edge"},
-		{"order", "gate", mcu("order", "lsb"), nil, "prove leaf-angle", "nobody drives the line while ID should come back"},
+		{"order", "gate", mcu("order", "lsb"), nil, "prove leaf-angle", "leaf-angle answers, but nothing comes where ID should stand"},
 		{"in cut", "gate", nil, link.Cut{End: "in"}, "prove leaf-angle", "nobody drives the line while ID should come back"},
 		{"in held", "gate", nil, link.Hold{Role: "in"}, "prove leaf-angle", "all zeros"},
 		{"no supply", "gate", nil, link.Power{Device: "leaf-angle"}, "read leaf-angle.angle", "without supply"},
 		{"another part", "gate", nil, link.Preset{Device: "leaf-angle", Value: "ID", Bits: 0x5a}, "prove leaf-angle", "another part"},
-		{"out cut", "gate", nil, link.Cut{End: "out"}, "prove leaf-angle", "nobody drives the line"},
-		{"out cut", "gate", nil, link.Cut{End: "out"}, "write leaf-angle.MODE 0", "nobody drives the line"},
+		{"out cut", "gate", nil, link.Cut{End: "out"}, "prove leaf-angle", "answers, but nothing comes where ID should stand: what is sent does not reach it"},
+		{"out cut", "gate", nil, link.Cut{End: "out"}, "write leaf-angle.MODE 0", "answers, but nothing comes where MODE should stand"},
 		{"no supply", "hull", nil, link.Power{Device: "leaf-tilt"}, "prove leaf-tilt", "the address was not acknowledged"},
 		{"data held", "hull", nil, link.Hold{Role: "data"}, "prove leaf-tilt", "held low"},
 		{"another part", "hull", nil, link.Preset{Device: "leaf-tilt", Value: "ID", Bits: 0x3a}, "prove leaf-tilt", "all bits are inverted"},
@@ -194,7 +194,8 @@ func TestReasonsOfAnotherIdentity(t *testing.T) {
 		{0xff, 0xff, "all ones"}, {0x00, 0xff, "all zeros"}, {0x53, 0xff, "shifted"}, {0x4c, 0xff, "shifted"}, {0xd3, 0xff, "shifted"},
 		{0x65, 0xff, "opposite order"}, {0x59, 0xff, "inverted"}, {0xb7, 0xff, "another part"}, {0x53, 0x7f, "shifted by one bit: one side samples at the wrong edge (mode), or an edge is lost or added; at bits 7 nobody drove"},
 	} {
-		assert.Contains(t, operate.Unlike(c.got, c.driven, 0xa6, 8), c.says, "%02X", c.got)
+		assert.Contains(t, operate.Unlike(c.got, c.driven, 0xa6, 8, true), c.says, "%02X", c.got)
+		assert.NotContains(t, operate.Unlike(c.got, c.driven, 0xa6, 8, false), "mode", "a bus without selects has none")
 	}
 }
 

@@ -55,6 +55,16 @@ func Known(kind string) bool {
 	return has
 }
 
+// Selected reports whether parts on a kind of bus are selected by lines of their own.
+func Selected(kind string) bool { return wires[kind].apart }
+
+// Drives reports whether the part drove any bit of what was seen.
+func (p *Part) Drives(spans []access.Seen) bool {
+	return slices.ContainsFunc(spans, func(s access.Seen) bool {
+		return slices.ContainsFunc(s.In, func(b access.Bit) bool { return b != access.Unknown })
+	})
+}
+
 // Seen gives the spans of a transaction as it was on the bus; false where it was with
 // another part.
 func (p *Part) Seen(r *record.Record) ([]access.Seen, bool) {
