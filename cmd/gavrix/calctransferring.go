@@ -125,7 +125,7 @@ uncertain.`,
 			}
 			var out []accountOut
 			for i := range list {
-				out = append(out, accountFor(size, &list[i], services, total))
+				out = append(out, accountFor(size, &list[i], services, total, enabled))
 				out[i].Wrong = wrong
 			}
 			return printRing(size, services, out, timer, asJSON)
@@ -190,8 +190,8 @@ func ringServices(cmd *cobra.Command, s stringsOf, size, byteBits int, idleChars
 	return ring.Services(bursts), total, nil
 }
 
-func accountFor(size int, c *transfer.Consumer, services []transfer.Service, total int) accountOut {
-	a := transfer.AccountOf(size, c, services, total)
+func accountFor(size int, c *transfer.Consumer, services []transfer.Service, total int, enabled transfer.Events) accountOut {
+	a := transfer.AccountOf(size, c, services, total, enabled)
 	o := accountOut{Consumer: c.Name, Takes: [][][2]int{}, Delivered: a.Delivered, Lost: a.LostBytes(), LostAt: [][2]int{}, Doubled: a.DoubledBytes(), DoubledAt: [][3]int{}, Overrun: a.Overrun, Left: a.Left}
 	for _, t := range a.Takes {
 		row := [][2]int{}

@@ -136,7 +136,7 @@ func TestAccountsAgainstMemory(t *testing.T) {
 				live.Serve(s)
 				before = came
 			}
-			a := AccountOf(size, c, services, len(ends))
+			a := AccountOf(size, c, services, len(ends), AllEvents)
 			times := make([]int, m.n)
 			for _, n := range m.got {
 				times[n]++
@@ -171,7 +171,7 @@ func TestPositions(t *testing.T) {
 	}{{6, IdleEvent}, {8, HalfEvent}, {13, IdleEvent}, {16, FullEvent}, {3, IdleEvent}, {8, HalfEvent}, {11, IdleEvent}} {
 		series = append(series, Service{Pos: p.pos, Events: p.e, Written: -1})
 	}
-	a := AccountOf(16, &Consumers[0], series, 0)
+	a := AccountOf(16, &Consumers[0], series, 0, AllEvents)
 	var takes []int
 	for _, x := range a.Takes {
 		n := 0
@@ -184,16 +184,19 @@ func TestPositions(t *testing.T) {
 	assert.Equal(t, 27, a.Delivered)
 	assert.Zero(t, a.DoubledBytes()+a.LostBytes())
 
-	a = AccountOf(16, &Consumers[0], []Service{{Pos: 5, Events: IdleEvent, Written: -1}, {Pos: 5, Written: -1}}, 0)
+	same := []Service{{Pos: 5, Events: IdleEvent, Written: -1}, {Pos: 9, Events: IdleEvent, Written: -1}, {Pos: 9, Events: IdleEvent, Written: -1}}
+	assert.Empty(t, AccountOf(16, &Consumers[0], same, 0, AllEvents).Unknown, "a turn would have raised others")
+	assert.Len(t, AccountOf(16, &Consumers[0], same, 0, IdleEvent).Unknown, 1)
+	a = AccountOf(16, &Consumers[0], []Service{{Pos: 5, Events: IdleEvent, Written: -1}, {Pos: 5, Written: -1}}, 0, AllEvents)
 	require.Len(t, a.Unknown, 1)
 	assert.Contains(t, a.Unknown[0].What, "0 or 16 bytes")
 
 	var bad []float64
 	rule, err := RuleConsumer("pos - last", func(_ Service, n float64) { bad = append(bad, n) })
 	require.NoError(t, err)
-	AccountOf(16, rule, series, 0)
+	AccountOf(16, rule, series, 0, AllEvents)
 	assert.Equal(t, []float64{-13}, bad, "across the wrap it is less than nothing")
 	right, err := RuleConsumer("mod(pos - last + size, size)", func(Service, float64) { t.Error("it is right here") })
 	require.NoError(t, err)
-	assert.Equal(t, 27, AccountOf(16, right, series, 0).Delivered)
+	assert.Equal(t, 27, AccountOf(16, right, series, 0, AllEvents).Delivered)
 }

@@ -516,7 +516,7 @@ func (x *running) judge() {
 	}
 	if !x.live && p.Means == DMA && p.Goal.Rings() && p.Count > 1 {
 		size := p.Count * max(p.MemoryWidth/8, 1)
-		a := AccountOf(size, ConsumerNamed(p.Consumer), x.services, x.ch.Moved*max(p.MemoryWidth/8, 1))
+		a := AccountOf(size, ConsumerNamed(p.Consumer), x.services, x.ch.Moved*max(p.MemoryWidth/8, 1), AllEvents)
 		r.Account = &a
 	}
 	switch {
