@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -133,9 +134,14 @@ func (v *View) shown(h ui.Host) *operation.Part {
 	return all[v.part[int(h.LinkIndex())]%len(all)].part
 }
 
-// rowsOf lists registers with their fields, and values of several.
+// rowsOf lists values with names of their own, registers with their fields, and texts.
 func rowsOf(m *device.Map) []row {
 	var out []row
+	for _, v := range m.Values {
+		if v.Own {
+			out = append(out, row{value: v})
+		}
+	}
 	for _, r := range m.Registers {
 		out = append(out, row{reg: r, value: m.Value(r.Name)})
 		for _, p := range r.Apart(0) {
@@ -144,11 +150,6 @@ func rowsOf(m *device.Map) []row {
 	}
 	for _, t := range m.Texts {
 		out = append(out, row{text: t})
-	}
-	for _, v := range m.Values {
-		if v.Own {
-			out = append(out, row{value: v})
-		}
 	}
 	return out
 }
@@ -247,6 +248,16 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 		{Name: "row-above", Keys: []string{"up", "k"}, Help: "the register above", Run: move(-1)},
 		{Name: "row-below", Keys: []string{"down", "j"}, Help: "the register below", Run: move(1)},
 	}
+	const all = 1 << 30
+	out = append(out,
+		ui.Command{Name: "first-row", Keys: []string{"home"}, Help: "the first row", Run: move(-all)},
+		ui.Command{Name: "last-row", Keys: []string{"end"}, Help: "the last row", Run: move(all)})
+	if !v.onMemory(h) {
+		out = append(out,
+			ui.Command{Name: "page-above", Keys: []string{"pgup"}, Help: "a screen of rows above", Run: move(-max(v.listH, 1))},
+			ui.Command{Name: "page-below", Keys: []string{"pgdown"}, Help: "a screen of rows below", Run: move(max(v.listH, 1))},
+			v.goTo(h, p))
+	}
 	out = append(out, turns...)
 	if h.Session() == nil {
 		return append(out, v.markCommand(h, p))
@@ -268,6 +279,48 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 		}},
 		ui.Command{Name: "scan", Args: "[reading]", Help: "ask every address of the bus who is there", Run: func(arg string) tea.Cmd { return v.start(h, strings.TrimSpace("scan "+arg)) }},
 		ui.Command{Name: "do", Args: "OPERATION", Help: "any operation: leaf-tilt.measure, scan, raw", Run: v.operation(h), Complete: func(arg string) []string { return operations(h, arg) }})
+}
+
+// goTo puts the cursor on what has a name, or a number.
+func (v *View) goTo(h ui.Host, p *operation.Part) ui.Command {
+	called := func(r row) string {
+		switch {
+		case r.text != nil:
+			return r.text.Name
+		case r.field != nil:
+			return r.reg.Name + "." + r.field.Name
+		case r.reg != nil:
+			return r.reg.Name
+		}
+		return r.value.Name
+	}
+	return ui.Command{Name: "go-to", Args: "NAME", Help: "the row with a name, the begin of one, or a number", Complete: func(string) []string {
+		var out []string
+		for _, r := range rowsOf(p.Map) {
+			out = append(out, called(r))
+		}
+		return out
+	}, Run: func(arg string) tea.Cmd {
+		number, err := strconv.ParseUint(arg, 0, 64)
+		near := -1
+		for i, r := range rowsOf(p.Map) {
+			name := called(r)
+			exact := strings.EqualFold(name, arg) || err == nil && r.reg != nil && r.field == nil && r.reg.Numbered && r.reg.Address == number
+			if exact {
+				v.row[v.key(h, p)] = i
+				return nil
+			}
+			if near < 0 && arg != "" && strings.Contains(strings.ToLower(name), strings.ToLower(arg)) {
+				near = i
+			}
+		}
+		if near < 0 {
+			h.Warn("%s has no row %q; Tab lists them", p.Name, arg)
+			return nil
+		}
+		v.row[v.key(h, p)] = near
+		return nil
+	}}
 }
 
 // operations lists what may be done with the parts of the link, for what is typed so far.
