@@ -298,7 +298,7 @@ func (v *View) combCommands(h ui.Host) []ui.Command {
 		return func(string) tea.Cmd { f(); return nil }
 	}
 	return []ui.Command{
-		{Name: "comb-up", Keys: []string{"up", "k"}, Help: "the comb above", Run: do(func() { c.at-- })},
+		{Name: "comb-up", Keys: []string{"up", "k"}, Help: "the comb above", Run: do(func() { c.at = max(c.at-1, 0) })},
 		{Name: "comb-down", Keys: []string{"down", "j"}, Help: "the comb below", Run: do(func() { c.at++ })},
 		{Name: "wider", Keys: []string{"-"}, Help: "a longer stretch of time", Short: "time", Run: do(func() { c.span = min(c.span*2, mostSpan) })},
 		{Name: "narrower", Keys: []string{"+", "="}, Help: "a shorter one", Run: do(func() { c.span = max(c.span/2, leastSpan) })},
@@ -314,7 +314,7 @@ func (v *View) recordsOf(h ui.Host) {
 		h.Say("nothing was seen yet")
 		return
 	}
-	r := &c.shown.rows[min(c.at, len(c.shown.rows)-1)]
+	r := &c.shown.rows[min(max(c.at, 0), len(c.shown.rows)-1)]
 	quoted := func(s string) string {
 		if strings.ContainsAny(s, " \t") {
 			return `"` + s + `"`
