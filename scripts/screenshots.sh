@@ -65,7 +65,7 @@ photo proposals 1280x800 "P wait:2 P" open demo
 photo plan 1280x800 "P wait:2 Y wait:2 K K K r plus plus plus plus plus plus plus plus plus plus plus colon wait:0.3 text:plan space text:out space text:83 space text:00 space text:00 space text:00 space text:in space text:40 space text:48 space text:.. space text:.. Return wait:0.5 d m n n n n n n n wait:1" open demo
 photo startup 1280x800 "2 s Down x wait:1" demo
 photo registers 1280x800 "2 r Down Down Down Down colon text:value space text:0x0119 Return wait:1" demo
-photo parts 1280x800 "colon text:link space text:gate Return 3 wait:0.5 R wait:1 p wait:0.6 m Down Down Down Down Down Down Down Down Down Down e text:none Return wait:0.3" demo
+photo parts 1280x800 "colon text:link space text:gate Return 3 wait:0.5 R wait:1 p wait:0.6 m colon text:go-to space text:MODE.AVERAGE Return e text:none Return wait:0.3" demo
 photo meaning 1280x800 "colon text:link space text:gate Return 5 wait:2 Up Up Up Up Up Return wait:0.5" demo --set links.gate.devices.leaf-angle.mcu.mode=0
 photo can 1280x800 "2 colon text:link space text:pump Return Left Left wait:1" demo
 photo spi 1280x800 "2 colon text:link space text:gate Return n minus wait:1" demo
