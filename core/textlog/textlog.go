@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"regexp"
 	"strings"
 	"time"
 
@@ -16,6 +17,10 @@ import (
 	"gavrix.org/gavrix/core/records"
 	"gavrix.org/gavrix/core/safe"
 )
+
+// placed is where inputs say for a replay when and on which link they were put: here both
+// stand in front already.
+var placed = regexp.MustCompile(`^at [0-9]+ "(?:[^"\\]|\\.)*" `)
 
 // Line gives a record as a line: its time, its link, what was on it, what that means, and what
 // is wrong with it.
@@ -36,7 +41,7 @@ func Line(meta *capture.Meta, meanings *bench.Meanings, r *record.Record) string
 		fmt.Fprintf(&b, "%s%s\n", safe.Text(meanings.Sentence(l.Name, kind.Sentence(r), r)), mark)
 		return b.String()
 	default:
-		fmt.Fprintf(&b, "%s: %s\n", r.Kind, safe.Text(r.Text))
+		fmt.Fprintf(&b, "%s: %s\n", r.Kind, safe.Text(placed.ReplaceAllString(r.Text, "")))
 		return b.String()
 	}
 	to := l.Device()
