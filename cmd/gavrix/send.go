@@ -107,7 +107,10 @@ func (o *sendOptions) run(ctx context.Context, cmd *cobra.Command, args []string
 	if err != nil {
 		return err
 	}
-	switch speaks := b.Speaks(); {
+	speaks := b.Speaks()
+	switch {
+	case o.silence && len(speaks) == 0:
+		return errors.New("--silence has no effect: the firmware of this bench sends nothing by itself")
 	case o.silence:
 		if err := b.Silence(); err != nil {
 			return err
@@ -145,11 +148,18 @@ func (o *sendOptions) run(ctx context.Context, cmd *cobra.Command, args []string
 	// What was sent is on its way still.
 	_ = s.Wait(ctx, s.Now()+200*quantity.Millisecond, func(*capture.Snapshot) bool { return false })
 	if o.asJSON {
-		if err := printJSON(map[string]any{"sent": done.Sent, "first_s": done.First.Seconds(), "last_s": done.Last.Seconds(), "failed": done.Failed, "why": done.Why, "late_mean_us": microseconds(done.Late.Mean), "late_most_us": microseconds(done.Late.Most)}); err != nil {
+		said := map[string]any{"sent": done.Sent, "first_s": done.First.Seconds(), "last_s": done.Last.Seconds(), "failed": done.Failed, "why": done.Why, "late_mean_us": microseconds(done.Late.Mean), "late_most_us": microseconds(done.Late.Most)}
+		if o.silence {
+			said["kept_quiet"] = speaks
+		}
+		if err := printJSON(said); err != nil {
 			return err
 		}
 	} else {
 		fmt.Fprintln(stdout, safe.Text(done.String()))
+		if o.silence {
+			fmt.Fprintf(stdout, "the firmware was kept quiet on %s\n", safe.Text(strings.Join(speaks, ", ")))
+		}
 	}
 	if done.Failed > 0 || done.Sent == 0 {
 		return exitStatus(found)
