@@ -1,7 +1,9 @@
 package main
 
 import (
+	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -47,4 +49,22 @@ func TestSendByNameAndChanged(t *testing.T) {
 		assert.Equal(t, 2, status, args)
 		assert.Contains(t, out, why, args)
 	}
+}
+
+// TestKeptQuiet holds what --silence says against what the firmware of the bench does.
+func TestKeptQuiet(t *testing.T) {
+	out, status := run(t, "send", "demo", "lower-gauge", `SNAP\n`, "--silence")
+	assert.Equal(t, fine, status, out)
+	assert.Contains(t, out, "kept quiet on lower-gauge, pump")
+	t.Chdir(t.TempDir())
+	out, status = run(t, "new", "mine", "--empty")
+	require.Equal(t, fine, status, out)
+	raw, err := os.ReadFile("mine/bench.yaml")
+	require.NoError(t, err)
+	mute := regexp.MustCompile(`(?m)^ +asks?:.*\n`).ReplaceAll(raw, nil)
+	require.NotEqual(t, len(raw), len(mute))
+	require.NoError(t, os.WriteFile("mine/bench.yaml", mute, 0o600))
+	out, status = run(t, "send", "mine/bench.yaml", "sensor", "41", "--silence")
+	assert.Equal(t, cannot, status, out)
+	assert.Contains(t, out, "sends nothing by itself")
 }
