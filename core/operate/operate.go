@@ -662,8 +662,8 @@ func (x *run) command() {
 	}
 }
 
-// busy refuses to start a job that runs: what is waited for then would be the end of
-// another one.
+// busy waits for the end of a job that somebody else started, and refuses to start one
+// that does not end: what is waited for then would be the end of another one.
 func (x *run) busy(j *device.Job) bool {
 	if j.Busy == nil || x.op.Force {
 		return false
@@ -674,15 +674,22 @@ func (x *run) busy(j *device.Job) bool {
 			return false
 		}
 	}
-	got, ok := x.contents(regs)
-	if !ok {
-		return true
+	for limit := x.Session.Now() + 2*j.Lasts + 20*quantity.Millisecond; ; {
+		got, ok := x.contents(regs)
+		if !ok {
+			return true
+		}
+		if j.Busy.Of(func(r *device.Register) uint64 { return got[r] }) == 0 {
+			return false
+		}
+		if x.Session.Now() >= limit {
+			x.r.say(Refused, "%s runs already, and does not end: %s stays set, and a start is not taken meanwhile; force sends it nevertheless", j.Name, j.Busy.Name)
+			return true
+		}
+		if x.err = x.wait(x.Session.Now() + max(j.Lasts/8, quantity.Microsecond)); x.err != nil {
+			return true
+		}
 	}
-	if j.Busy.Of(func(r *device.Register) uint64 { return got[r] }) == 0 {
-		return false
-	}
-	x.r.say(Refused, "%s runs already: %s is set, and a start is not taken meanwhile; wait for its end, or force", j.Name, j.Busy.Name)
-	return true
 }
 
 // job starts a job, waits until it is over, and reads what it gives.
