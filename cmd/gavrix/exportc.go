@@ -1,7 +1,9 @@
 package main
 
 import (
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -9,7 +11,9 @@ import (
 	"github.com/google/renameio/v2/maybe"
 	"github.com/spf13/cobra"
 
+	"gavrix.org/gavrix/core/doc"
 	"gavrix.org/gavrix/core/firmware"
+	"gavrix.org/gavrix/core/regular"
 	"gavrix.org/gavrix/core/safe"
 )
 
@@ -84,8 +88,8 @@ right for each order of half, full and idle events. They are whole files in a fo
 func ownFiles(folder string, files []firmware.File) error {
 	var others []string
 	for _, f := range files {
-		old, err := os.ReadFile(filepath.Join(folder, f.Name))
-		if err == nil && !firmware.Unchanged(string(old)) {
+		old, err := regular.Read(filepath.Join(folder, f.Name), doc.MostText)
+		if !errors.Is(err, fs.ErrNotExist) && (err != nil || !firmware.Unchanged(string(old))) {
 			others = append(others, f.Name)
 		}
 	}

@@ -9,14 +9,14 @@ import (
 	"gavrix.org/gavrix/core/coding"
 )
 
-// mostTried bounds the contents of which the nearest is looked for.
-const mostTried = 1 << 16
+// mostBits bounds the contents of which the nearest is looked for.
+const mostBits = 16
 
 // Inverse gives the bits of the one value that a calculated value depends on with which the
 // calculation comes nearest to a text, a quantity or the word of a code, and what it gives
 // with them. Exact says whether that is what was asked for.
 func (v *Value) Inverse(text string) (of *Value, raw uint64, gives coding.Value, exact bool, err error) {
-	if len(v.Inputs) != 1 || v.Inputs[0].From != nil || v.Inputs[0].Bits > 16 {
+	if len(v.Inputs) != 1 || v.Inputs[0].From != nil || v.Inputs[0].Bits > mostBits {
 		var names []string
 		for _, i := range v.Inputs {
 			names = append(names, i.Name)
@@ -30,7 +30,7 @@ func (v *Value) Inverse(text string) (of *Value, raw uint64, gives coding.Value,
 	}
 	want, _ := asked.Float64()
 	best := math.Inf(1)
-	for r := range min(uint64(1)<<of.Bits, mostTried) {
+	for r := range uint64(1) << of.Bits {
 		in := of.Format.Decode(r)
 		x := float64(r)
 		switch {

@@ -34,8 +34,9 @@ type I2C struct {
 
 // wanted is a transaction that waits for the bus, or is on it.
 type wanted struct {
-	done func(link.Outcome) // nil for the firmware's own
-	late quantity.Time      // when the one who asked for it gives it up
+	done  func(link.Outcome) // nil for the firmware's own
+	since quantity.Time
+	late  quantity.Time // when the one who asked for it gives it up
 }
 
 // mostHeld is how long a transaction that was asked for waits for a bus on which nothing
@@ -229,7 +230,7 @@ func (b *i2cBus) ask(a bench.BusAsk) {
 func (b *i2cBus) queue(t i2c.Transaction, done func(link.Outcome)) {
 	b.controller.Queue(t)
 	b.queued += quantity.Time(t.Bytes()+1) * 10 * b.now.Bit
-	b.wanted = append(b.wanted, wanted{done, b.w.now + mostHeld + 8*b.queued})
+	b.wanted = append(b.wanted, wanted{done, b.w.now, b.w.now + mostHeld + 8*b.queued})
 	b.bus.Wake()
 }
 
@@ -245,7 +246,7 @@ func (b *i2cBus) giveUp() {
 		b.controller.Drop(i)
 		b.wanted = slices.Delete(b.wanted, i, i+1)
 		b.bus.Wake()
-		w.done(link.Outcome{At: b.w.now, Text: fmt.Sprintf("%s; it was given up after %s", why, mostHeld)})
+		w.done(link.Outcome{At: b.w.now, Text: fmt.Sprintf("%s; it was given up after %s", why, (b.w.now - w.since).Round(3))})
 	}
 }
 

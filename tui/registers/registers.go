@@ -294,7 +294,7 @@ func (v *View) goTo(h ui.Host, p *operation.Part) ui.Command {
 		}
 		return r.value.Name
 	}
-	return ui.Command{Name: "go-to", Args: "NAME", Help: "the row with a name, the begin of one, or a number", Complete: func(string) []string {
+	return ui.Command{Name: "go-to", Args: "NAME", Help: "the row with a name, a part of one, or a number", Complete: func(string) []string {
 		var out []string
 		for _, r := range rowsOf(p.Map) {
 			out = append(out, called(r))

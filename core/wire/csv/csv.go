@@ -251,7 +251,7 @@ func (r *Reader) time(cell string, line int) (quantity.Time, error) {
 	return t, nil
 }
 
-// level gives the symbol of a cell: 0, 1, x or z; 0 leaves the line as it is.
+// symbol gives that of a cell: 0, 1, x or z; 0 leaves the line as it is.
 func (r *Reader) symbol(cell string, line int) (byte, error) {
 	switch cell = strings.TrimSpace(cell); cell {
 	case "0":
