@@ -59,6 +59,9 @@ type Kind struct {
 	Mark  string // one letter for lists
 	Hue   int    // by which it is told from others, 1 to 5
 	Lines []Role // in the order in which a Decoder takes them
+	// Selects: each part has a line that selects it, and what goes over the bus from one
+	// release of it to the next is a transaction of its own.
+	Selects bool
 
 	// Records is what its traffic is: runs of characters, transactions, or frames.
 	Records record.Kind

@@ -101,8 +101,6 @@ var behaviours = map[string]behaviour{
 type reach struct {
 	// rules are what the bus demands of access patterns, by the part's end.
 	rules func(end any) access.Rules
-	// apart: each span of a pattern is a transaction of its own.
-	apart bool
 	// messages: the part is asked and answers; keys are those that say how, bind reads them.
 	messages bool
 	keys     func() []doc.Key
@@ -114,7 +112,7 @@ type reach struct {
 var reaches = map[string]reach{
 	"spi": {rules: func(end any) access.Rules {
 		return access.Rules{Duplex: true, Break: "release", Word: end.(spi.End).Word}
-	}, apart: true, keys: func() []doc.Key {
+	}, keys: func() []doc.Key {
 		return append(checkKeys("word", "line")(), doc.Key{Name: "chain", Doc: "number of parts in a row through which the bits of the only pattern move: each takes over what it holds at the release", Type: doc.Int(1, 64)})
 	}},
 	"i2c": {rules: func(any) access.Rules { return access.Rules{Break: "restart", Word: 8} }, keys: checkKeys("all", "word", "line"),

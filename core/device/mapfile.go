@@ -276,7 +276,7 @@ func bindMap(dir fs.FS, d *Device, root *doc.Node) []finding.Finding {
 			}
 		},
 		func() { x.chain(d, root.Get("chain")) },
-		func() { x.idles(reaches[d.Kind.Name].apart, root) },
+		func() { x.idles(d.Kind.Selects, root) },
 		func() { x.turns(root) },
 		func() { x.reachable(root) },
 		func() {
@@ -705,9 +705,9 @@ func (x *mapper) reachable(root *doc.Node) {
 
 // idles refuses operations that do another one with what is sent while their answer comes:
 // on a bus whose spans are transactions of their own that would be done.
-func (x *mapper) idles(apart bool, root *doc.Node) {
+func (x *mapper) idles(selects bool, root *doc.Node) {
 	for _, p := range x.m.Patterns {
-		for k := 1; apart && k < len(p.Spans); k++ {
+		for k := 1; selects && k < len(p.Spans); k++ {
 			other, _, found := access.Match(x.m.Patterns, []access.Seen{p.Spans[k].Idle()}, x.m.Fits)
 			if found && (other.Pattern.Writes || len(other.Pattern.HeldOut) > 0 || Command(other.Pattern)) {
 				x.fault("answer-writes", root.Get("access", p.Name, "out"), "write constants there that are no operation", "%s: what is sent in part %d is the operation %s, which would be done", p.Name, k+1, other.Pattern.Name)

@@ -601,7 +601,7 @@ func (x *run) prove() {
 		x.r.say(OK, "%s is what its file describes: %s holds %s", x.op.Part.Name, id.Value.Name, hex(raw))
 		return
 	}
-	x.r.say(Fault, "%s holds %s where %s is expected: %s", id.Value.Name, hex(raw), hex(id.Expect), Unlike(raw, driven, id.Expect, id.Value.Bits, operation.Selected(x.Link.Kind.Name)))
+	x.r.say(Fault, "%s holds %s where %s is expected: %s", id.Value.Name, hex(raw), hex(id.Expect), Unlike(raw, driven, id.Expect, id.Value.Bits, x.Link.Kind.Selects))
 }
 
 // Unlike says what may have made one identity of another, of a number of bits; driven are

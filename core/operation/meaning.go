@@ -78,7 +78,7 @@ func NewReader(parts []*Part) *Reader {
 // Follows reports whether what a transaction means may depend on one before it.
 func (x *Reader) Follows() bool {
 	return slices.ContainsFunc(x.parts, func(p *Part) bool {
-		return p.Map != nil && !p.Asked() && Known(p.Kind.Name) && wires[p.Kind.Name].apart &&
+		return p.Map != nil && !p.Asked() && Known(p.Kind.Name) && p.Kind.Selects &&
 			slices.ContainsFunc(p.Map.Patterns, func(pat *access.Pattern) bool { return len(pat.Spans) > 1 })
 	})
 }
@@ -105,7 +105,7 @@ func (x *Reader) Of(r *record.Record, page func(*Part) uint64) (*Meaning, bool) 
 }
 
 func (x *Reader) meaning(p begun, spans []access.Seen, page uint64) (*Meaning, bool) {
-	if !wires[p.Kind.Name].apart {
+	if !p.Kind.Selects {
 		return p.meaning(spans, page)
 	}
 	begins := func() *Meaning {

@@ -41,7 +41,7 @@ func Positions(kind string, r *record.Record, m *Meaning) []Position {
 	var rows []Row
 	if m != nil && m.Plan != nil && !m.Part.Asked() {
 		rows = Step{Plan: m.Plan, part: m.Part}.cells(0)
-		if wires[kind].apart {
+		if m.Part.Kind.Selects {
 			rows = slices.DeleteFunc(rows, func(r Row) bool { return r.Span != m.Before })
 			for i := range rows {
 				rows[i].Span = 0

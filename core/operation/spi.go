@@ -14,7 +14,6 @@ import (
 // spiWire: each span is a select of its own.
 var spiWire = wire{
 	positions: spiPositions,
-	apart:     true,
 	texts: func(p *Part, plan *access.Plan) []string {
 		word := p.End.(spi.End).Word
 		var out []string

@@ -15,8 +15,6 @@ type wire struct {
 	// seen gives the spans of a transaction with the part; false where it is with
 	// another one.
 	seen func(p *Part, r *record.Record) ([]access.Seen, bool)
-	// apart: each span is a transaction of its own.
-	apart bool
 	// probe gives the questions of a scan; nil where parts have no addresses.
 	probe func(parts []*Part, reading bool) []Probe
 	// doubts says what is probably meant by words in place of what they say; "" or nil:
@@ -54,9 +52,6 @@ func Known(kind string) bool {
 	_, has := wires[kind]
 	return has
 }
-
-// Selected reports whether parts on a kind of bus are selected by lines of their own.
-func Selected(kind string) bool { return wires[kind].apart }
 
 // Drives reports whether the part drove any bit of what was seen.
 func (p *Part) Drives(spans []access.Seen) bool {

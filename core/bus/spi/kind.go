@@ -31,6 +31,7 @@ var Kind = &bus.Kind{
 	Mark:    "S",
 	Hue:     2,
 	Lines:   lines,
+	Selects: true,
 
 	Steps:     []string{"clock-pin", "out-pin", "in-pin", "select-pin"},
 	EndSchema: EndSchema,
