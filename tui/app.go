@@ -65,6 +65,9 @@ type App struct {
 	source  string // of a capture that is shown: its file
 	levels  *Levels
 	opening *pcapng.Opening // of a recorded capture that is shown
+	damage  string          // of it that was said
+	// redecode: the bench was edited since the file of levels was decoded.
+	redecode bool
 	// reading reads what of it is not read yet.
 	reading func() tea.Msg
 	// proposed is what undescribed lines may be; nil until that was asked for.
@@ -189,6 +192,19 @@ const mostAsked = 33
 
 type tickMsg struct{}
 
+// damaged says what of an opened capture could not be read so far, each time it is more.
+func (a *App) damaged() bool {
+	if a.opening == nil || a.opening.Share() < 1 {
+		return false // Load says it
+	}
+	if err := a.opening.Damage(); err != nil && err.Error() != a.damage {
+		a.damage = err.Error()
+		a.Warn("%s: %s", a.source, a.damage)
+		return true
+	}
+	return false
+}
+
 // settleMsg draws what was left out.
 type settleMsg struct{}
 
@@ -290,12 +306,16 @@ func (a *App) update(msg tea.Msg) tea.Cmd {
 	var cmd tea.Cmd
 	switch m := msg.(type) {
 	case tickMsg:
-		new, halted := a.look(), a.halted()
+		new, halted := a.look(), a.halted() || a.damaged()
 		reacted := a.react()
 		if new || halted || reacted != nil {
 			a.draw()
 		}
 		cmd = tea.Batch(tick(), reacted, a.findApart())
+		if a.redecode {
+			a.redecode = false
+			cmd = tea.Batch(cmd, a.decodeAnew())
+		}
 		a.ticks++
 		if a.ticks%3 == 0 && a.ticks < mostAsked {
 			// A change of size just at the start goes by unheard.
@@ -352,6 +372,7 @@ func (a *App) update(msg tea.Msg) tea.Cmd {
 		switch {
 		case m.err == nil || errors.Is(m.err, context.Canceled):
 		case errors.As(m.err, &damage):
+			a.damage = m.err.Error()
 			a.Warn("%s: %v", a.source, m.err)
 		default:
 			a.Warn("%s: %v; what comes before it is shown", a.source, m.err)
@@ -604,6 +625,7 @@ func (a *App) applied(text string) {
 	a.found.edited()
 	if a.session == nil {
 		a.Say("%s", text)
+		a.redecode = a.levels != nil
 		return
 	}
 	if err := a.session.Apply(a.bench); err != nil {

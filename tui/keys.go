@@ -72,7 +72,7 @@ func (a *App) key(k tea.KeyPressMsg) tea.Cmd {
 	switch {
 	case a.focus == linksPane:
 		cs = append(a.paneCommands(), cs...)
-	case a.focus == notesPane && a.levels == nil:
+	case a.focus == notesPane && !a.proposing():
 		cs = append(append(a.notesCommands(), a.viewCommands()...), cs...)
 	default:
 		cs = append(a.viewCommands(), cs...)
@@ -556,7 +556,11 @@ func (a *App) readAgain(string) tea.Cmd {
 func (a *App) runChecks(string) tea.Cmd {
 	l := a.Link()
 	switch {
-	case l == nil || a.session == nil:
+	case a.session == nil:
+		a.Say("checks ask the link, and a capture can't be asked; open the bench itself, or gavrix prove")
+		return nil
+	case l == nil:
+		a.Say("the bench has no such link, so no checks of it")
 		return nil
 	case a.checking != "":
 		a.Say("the checks of %s still run; Esc stops them", a.checking)

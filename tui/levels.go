@@ -2,10 +2,12 @@ package tui
 
 import (
 	"context"
+	"slices"
 	"sync/atomic"
 
 	tea "charm.land/bubbletea/v2"
 
+	"gavrix.org/gavrix/core/bench"
 	"gavrix.org/gavrix/core/capture"
 	"gavrix.org/gavrix/core/decode"
 	"gavrix.org/gavrix/core/quantity"
@@ -31,6 +33,8 @@ type Levels struct {
 	// Open begins to read the file from its start.
 	Open  func() (*File, error)
 	Links []decode.Link
+	// Bench is what the first of the links are from; nil: from none.
+	Bench *bench.Bench
 
 	names  []string
 	rest   []int // lines that no link takes
@@ -87,7 +91,7 @@ func (l *Levels) load() tea.Cmd {
 // reload reads the file again with other links.
 func (a *App) reload(links []decode.Link, text string) tea.Cmd {
 	old := a.levels
-	l := &Levels{Name: old.Name, Open: old.Open, Links: links}
+	l := &Levels{Name: old.Name, Open: old.Open, Links: links, Bench: old.Bench}
 	if err := l.begin(); err != nil {
 		a.Warn("%s can't be read again: %v", l.Name, err)
 		return nil
@@ -101,6 +105,23 @@ func (a *App) reload(links []decode.Link, text string) tea.Cmd {
 	}
 	a.Say("%s", text)
 	return l.load()
+}
+
+// decodeAnew reads the file with the settings that the bench has now.
+func (a *App) decodeAnew() tea.Cmd {
+	l := a.levels
+	links := slices.Clone(l.described())
+	own, _ := decode.FromBench(l.Bench, l.names)
+	for i := range l.Bench.Links {
+		if links[i].Absent() && !own[i].Absent() {
+			own[i].Lines = links[i].Lines // it was forgotten
+		}
+		links[i] = own[i]
+	}
+	at := a.link
+	cmd := a.reload(links, "the file is decoded with the settings as they are now")
+	a.link = at
+	return cmd
 }
 
 // sought is how far the search for what lines may be has come.

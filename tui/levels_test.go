@@ -4,15 +4,20 @@ import (
 	"bytes"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
+
+	tea "charm.land/bubbletea/v2"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"gavrix.org/gavrix/core/bench"
 	"gavrix.org/gavrix/core/bus/spi"
 	"gavrix.org/gavrix/core/decode"
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/scene"
+	"gavrix.org/gavrix/core/sim"
 	"gavrix.org/gavrix/core/wire"
 	"gavrix.org/gavrix/core/wire/vcd"
 	"gavrix.org/gavrix/demo"
@@ -269,6 +274,48 @@ func TestArrangementsFollowTheirLink(t *testing.T) {
 			assert.Equal(t, before, derived(), "made from the same lines")
 		} else {
 			assert.NotContains(t, text, "PLANNED")
+		}
+	}
+}
+
+// TestLevelsOfABench: the levels of a bench alone show in each view what the recorded capture
+// of the same bench does.
+func TestLevelsOfABench(t *testing.T) {
+	b, faults := bench.Load(demo.Files, demo.Bench)
+	require.Empty(t, faults)
+	h := sim.NewHeadless(b)
+	h.World.RunTo(1500 * quantity.Millisecond)
+	snap := h.Store().Snapshot()
+	recorded := newApp(b, "", nil, h.Store())
+	opened := func() (*File, error) {
+		return &File{Source: decode.OfCapture(snap), Share: func() float64 { return 1 }, Close: func() {}}, nil
+	}
+	names := decode.OfCapture(snap).Names()
+	links, _ := decode.FromBench(b, names)
+	l := &Levels{Name: "lock.vcd", Open: opened, Links: links, Bench: b}
+	require.NoError(t, l.begin())
+	levels := newApp(b, "", nil, l.store)
+	levels.source, levels.levels = l.Name, l
+	levels.Update(l.load()())
+	for _, a := range []*App{recorded, levels} {
+		a.Update(tea.WindowSizeMsg{Width: 160, Height: 50})
+	}
+	for _, key := range []string{"2", "3", "4"} {
+		for i := range b.Links {
+			for _, a := range []*App{recorded, levels} {
+				a.link = i
+				press(a, key)
+			}
+			view := func(a *App) (out []string) {
+				lines := strings.Split(screenText(a), "\n")
+				for _, l := range lines[1 : len(lines)-1] {
+					_, text, _ := strings.Cut(l, "╎")
+					// Of levels nobody knows what was before them.
+					out = append(out, strings.Join(strings.Fields(strings.ReplaceAll(text, "≥ ", "")), " "))
+				}
+				return out
+			}
+			require.Equal(t, view(recorded), view(levels), "view %s of %s", key, b.Links[i].Name)
 		}
 	}
 }

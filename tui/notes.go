@@ -17,7 +17,7 @@ const notesHeight = 400
 // notesFold says whether the notes have so little to say that the view takes their room:
 // nothing is wrong on the link, no check was run, and nobody asked for them.
 func (a *App) notesFold() bool {
-	if a.focus == notesPane || a.levels != nil || a.bench == nil {
+	if a.focus == notesPane || a.levels != nil && len(a.levels.rest) > 0 || a.bench == nil {
 		return false
 	}
 	if len(a.counts(-1)) > 0 || len(a.current().Why(a)) > 0 {
@@ -29,10 +29,13 @@ func (a *App) notesFold() bool {
 	return true
 }
 
+// proposing reports whether the notes are about what lines may be.
+func (a *App) proposing() bool { return a.levels != nil && (a.bench == nil || a.proposed != nil) }
+
 // drawNotes shows what is wrong, what is proven and why; what is longer than its room is
 // scrolled while the pane has the keys.
 func (a *App) drawNotes(p cells.Area) {
-	if a.levels != nil {
+	if a.proposing() {
 		a.drawProposals(p)
 		return
 	}
@@ -110,7 +113,11 @@ func (a *App) notes(p cells.Area) int {
 	}
 	y = a.drawPort(p, y)
 	y = a.drawChecks(p, y)
-	return a.drawWhy(p, y)
+	y = a.drawWhy(p, y)
+	if a.levels != nil && len(a.levels.rest) > 0 {
+		y = p.Paragraph(0, y+1, cells.Quiet, fmt.Sprintf("%s of the file without a link; P looks what they may be.", plural(len(a.levels.rest), "line")), 0)
+	}
+	return y
 }
 
 // elsewhere counts what is wrong on other links.
@@ -220,7 +227,7 @@ func (a *App) drawPort(p cells.Area, y int) int {
 
 func (a *App) drawChecks(p cells.Area, y int) int {
 	l := a.Link()
-	if l == nil || len(l.Checks) == 0 || y >= p.H {
+	if l == nil || len(l.Checks) == 0 || y >= p.H || a.session == nil {
 		return y
 	}
 	rs := a.results[l.Name]

@@ -164,11 +164,23 @@ func (a *App) forget(string) tea.Cmd {
 	name := links[a.link].Name
 	var rest []decode.Link
 	for i, l := range links {
-		if i != a.link {
+		switch {
+		case i != a.link:
+			rest = append(rest, l)
+		case l.Absent():
+			a.Say("%s has no lines here", name)
+			return nil
+		case a.benchLink(i) != nil: // it keeps its place in the bench
+			l.Lines = make([]decode.Line, len(l.Lines))
 			rest = append(rest, l)
 		}
 	}
-	return a.reload(rest, name+" forgotten")
+	at := a.link
+	cmd := a.reload(rest, name+" forgotten")
+	if a.benchLink(at) != nil {
+		a.link = at
+	}
+	return cmd
 }
 
 // drawProposals lists what the undescribed lines may be.

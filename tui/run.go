@@ -100,7 +100,7 @@ func ShowLevels(l *Levels) error {
 	if err := l.begin(); err != nil {
 		return err
 	}
-	a := newApp(nil, "", nil, l.store)
+	a := newApp(l.Bench, "", nil, l.store)
 	a.source, a.levels = l.Name, l
 	a.show("Waves")
 	return a.loop()

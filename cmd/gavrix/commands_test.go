@@ -40,6 +40,7 @@ func run(t *testing.T, args ...string) (string, int) {
 	root := newRoot(&logging{})
 	root.SetArgs(args)
 	err = root.Execute()
+	sayDamage()
 	os.Stdout, os.Stderr = stdout, stderr
 	w.Close()
 	out := string(<-done)

@@ -98,7 +98,7 @@ func trafficOf(ctx context.Context, b *bench.Bench, path string) (*capture.Store
 	}
 	defer f.Close()
 	links, _ := decode.FromBench(b, src.Names())
-	if len(links) == 0 {
+	if !decode.Any(links) {
 		return nil, fmt.Errorf("--capture: %s has no line of a link of the bench; its lines are %s", path, decode.List(src.Names()))
 	}
 	return allRecords(ctx, src, links, decode.Meta(links))

@@ -329,7 +329,7 @@ func (o *decodeOptions) wanted(names []string) ([]decode.Link, error) {
 		for _, e := range missing {
 			fmt.Fprintln(os.Stderr, "left out:", safe.Text(e.Error()))
 		}
-		if len(links) == 0 && len(o.links) == 0 {
+		if !decode.Any(links) && len(o.links) == 0 {
 			return nil, fmt.Errorf("%s: the file has the lines of none of its links; name them below `lines:`, or use --link", o.bench)
 		}
 	}

@@ -144,7 +144,7 @@ func (o *waveOptions) fromFile(ctx context.Context, path string, w *picture.Wave
 		w.To = max(w.Snap.Now, w.From+1)
 	}
 	for i := range links {
-		if l := &links[i]; o.wants(l.Name) {
+		if l := &links[i]; o.wants(l.Name) && !l.Absent() {
 			w.Bands = append(w.Bands, picture.Band{Link: uint16(i), Kind: l.Kind, Name: l.Name, Settings: l.Settings})
 		}
 	}

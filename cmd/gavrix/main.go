@@ -39,6 +39,7 @@ func main() {
 	log := &logging{}
 	root := newRoot(log)
 	err := root.Execute()
+	sayDamage()
 	if lost := stdout.lost(); lost != nil {
 		err = lost
 	}

@@ -2,16 +2,12 @@ package main
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"log/slog"
 	"os"
 	"os/signal"
-	"time"
 
 	"github.com/spf13/cobra"
 
-	"gavrix.org/gavrix/core/capture"
 	"gavrix.org/gavrix/core/capture/pcapng"
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/record"
@@ -41,38 +37,6 @@ Exit status 1 if they part.`,
 	}
 	c.Flags().StringVar(&out, "out", "", "record the replay to this new pcapng file")
 	return c
-}
-
-// readCapture loads a capture; what is damaged at its end is said.
-func readCapture(ctx context.Context, path string) (*capture.Store, error) {
-	began := time.Now()
-	o, err := pcapng.Open(path)
-	if err != nil {
-		return nil, err
-	}
-	// The file stays open: records that take too much memory are read from it again.
-	if o.Why != nil {
-		fmt.Fprintf(os.Stderr, "gavrix: the index is made anew: %s\n", safe.Text(o.Why.Error()))
-	}
-	tell := percent("reading", func(quantity.Time) float64 { return o.Share() })
-	err = o.Load(ctx, func() {
-		if tell != nil {
-			tell(0)
-		}
-	})
-	slog.Info("capture read", "file", path, "whole", err == nil, "index", o.Known, "took", time.Since(began))
-	if ctx.Err() != nil {
-		return nil, ctx.Err()
-	}
-	var damage *pcapng.Damage
-	switch {
-	case err == nil:
-	case errors.As(err, &damage):
-		fmt.Fprintf(os.Stderr, "gavrix: %s: %s\n", safe.Text(path), safe.Text(err.Error()))
-	default:
-		fmt.Fprintf(os.Stderr, "gavrix: %s: %s\nWhat comes before is taken.\n", safe.Text(path), safe.Text(err.Error()))
-	}
-	return o.Store, nil
 }
 
 func replay(ctx context.Context, path, out string) error {

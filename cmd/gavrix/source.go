@@ -77,7 +77,7 @@ func (o *sourceFlags) open(cmd *cobra.Command, path string) (*bench.Bench, *capt
 	}
 	defer f.Close()
 	links, _ := decode.FromBench(b, src.Names())
-	if len(links) == 0 {
+	if !decode.Any(links) {
 		return nil, nil, fmt.Errorf("%s has no line of a link of the bench; its lines are %s", path, decode.List(src.Names()))
 	}
 	store, err := allRecords(cmd.Context(), src, links, decode.Meta(links))

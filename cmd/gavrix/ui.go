@@ -77,8 +77,9 @@ func openCommand() *cobra.Command {
 		Short: "Show a capture: recorded (.pcapng), or levels (.vcd, .csv)",
 		Long: `Opens a capture on the screen. Of a file of levels --bench or --link say which
 lines are which bus, as for decode; what the others may be, Gavrix proposes (key P
-in Waves). It is shown while it is read. FILE may be demo, the capture that ships
-with Gavrix.`,
+in Waves). With --bench all views know the links, their parts and transfers, and a
+setting that is changed reads the file anew. It is shown while it is read. FILE may
+be demo, the capture that ships with Gavrix.`,
 		Example: `  gavrix open lock7.pcapng
   gavrix open demo
   gavrix open lock.vcd --bench demo
@@ -147,7 +148,7 @@ func (o *decodeOptions) open(path string) error {
 	if err != nil {
 		return err
 	}
-	return tui.ShowLevels(&tui.Levels{Name: shownName(path), Open: begin, Links: links})
+	return tui.ShowLevels(&tui.Levels{Name: shownName(path), Open: begin, Links: links, Bench: o.known})
 }
 
 func shownName(path string) string {

@@ -84,6 +84,9 @@ type Kind struct {
 	// Roles gives the lines of a link with devices of these names, where they
 	// depend on them; nil: they are Lines.
 	Roles func(devices []string) []Role
+	// Receivers gives what the receiver of each end reads from the lines of a Decoder with its
+	// own settings; nil for a bus on which all ends read what a tap does.
+	Receivers func(link uint16, ends []Settings) Decoder
 	// Decoder gives the decoder of an ideal tap on the lines. The settings are
 	// those of the ends, the MCU's first; a single one holds for all.
 	Decoder func(link uint16, ends []Settings) Decoder

@@ -37,6 +37,8 @@ type Link struct {
 	Resolution quantity.Time
 	// OneSided says that only the MCU's own receiver can be watched.
 	OneSided bool
+	// Decoded says that all of it was decoded from levels that somebody captured.
+	Decoded bool
 }
 
 // Add adds a link whose lines have these names by role, "" for one that is absent.

@@ -160,6 +160,13 @@ func (s *Store) PutAs(seq uint32, r *record.Record, counted bool) {
 	s.version.Add(1)
 }
 
+// Unread says what could not be read back of records that memory has no room for; nil: nothing.
+func (s *Store) Unread() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.list.Unread()
+}
+
 // Memory gives about how many bytes records and levels take.
 func (s *Store) Memory() int {
 	s.mu.Lock()

@@ -45,7 +45,7 @@ func Meta(links []Link) capture.Meta {
 			}
 			roles, lines = append(roles, r.Name), append(lines, name)
 		}
-		m.Add(capture.Link{Name: l.Name, Kind: l.Kind.Name, Ends: ends}, roles, lines)
+		m.Add(capture.Link{Name: l.Name, Kind: l.Kind.Name, Ends: ends, Decoded: true}, roles, lines)
 	}
 	return m
 }
@@ -56,6 +56,8 @@ type Options struct {
 	// Levels, if set, is given the levels of each role of each link, derived
 	// ones too.
 	Levels func(link, role int, w *wire.Window)
+	// Receivers puts out what the receivers of the ends read, too.
+	Receivers bool
 	// Progress, if set, is called after each stretch with the time reached.
 	Progress func(quantity.Time)
 }
@@ -70,16 +72,21 @@ func Run(ctx context.Context, src Source, links []Link, o Options, out record.Si
 		out = within
 	}
 	flush := func() {}
-	if len(links) > 1 {
+	if len(links) > 1 || o.Receivers {
 		o := &ordered{out: out}
 		out, flush = o, o.flush
 	}
 	var wanted []int
-	var decoders []bus.Decoder
+	decoders := make([][]bus.Decoder, len(links))
 	roles := make([][]bus.Role, len(links))
 	for i, l := range links {
 		roles[i] = l.Roles()
-		decoders = append(decoders, l.decoder(uint16(i)))
+		if d := l.decoder(uint16(i)); d != nil {
+			decoders[i] = append(decoders[i], d)
+		}
+		if d := l.receivers(uint16(i)); d != nil && o.Receivers {
+			decoders[i] = append(decoders[i], d)
+		}
 		for _, k := range l.Lines {
 			wanted = append(wanted, k.inputs...)
 		}
@@ -88,14 +95,13 @@ func Run(ctx context.Context, src Source, links []Link, o Options, out record.Si
 	// The capture ended with a change of a line of the link.
 	changed := make([]bool, len(links))
 	end := func(whole bool) {
-		for i, d := range decoders {
-			if d == nil {
-				continue
+		for i, all := range decoders {
+			for _, d := range all {
+				if r, ok := d.(bus.Rester); ok && whole && changed[i] {
+					r.Rest(out)
+				}
+				d.Flush(out)
 			}
-			if r, ok := d.(bus.Rester); ok && whole && changed[i] {
-				r.Rest(out)
-			}
-			d.Flush(out)
 		}
 		flush()
 	}
@@ -131,8 +137,8 @@ func Run(ctx context.Context, src Source, links []Link, o Options, out record.Si
 					n := len(w.Toggles)
 					return n > 0 && w.Toggles[n-1] == w.To-1
 				})
-				if decoders[i] != nil {
-					decoders[i].Feed(buf, out)
+				for _, d := range decoders[i] {
+					d.Feed(buf, out)
 				}
 			}
 			flush()
@@ -184,9 +190,10 @@ func (o *ordered) flush() {
 	o.n, o.order = 0, o.order[:0]
 }
 
-// Load decodes a source into a store and keeps its levels there.
+// Load decodes a source into a store, with what the receivers of the ends read, and keeps its levels
+// there.
 func Load(ctx context.Context, src Source, links []Link, store *capture.Store) error {
-	return Run(ctx, src, links, Options{Levels: Keep(store), Progress: store.Advance}, store)
+	return Run(ctx, src, links, Options{Levels: Keep(store), Receivers: true, Progress: store.Advance}, store)
 }
 
 // Keep gives an Options.Levels that keeps levels in a store: a line that several links

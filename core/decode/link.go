@@ -3,6 +3,7 @@ package decode
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"gavrix.org/gavrix/core/bench"
@@ -47,12 +48,21 @@ func (l *Link) Roles() []bus.Role {
 	return l.Kind.RolesOf(l.Settings)
 }
 
-// decoder gives the link's decoder; nil for lines that nobody has described.
+// decoder gives the link's decoder; nil for lines that nobody has described, and where there are
+// none.
 func (l *Link) decoder(index uint16) bus.Decoder {
-	if l.Kind.Decoder == nil {
+	if l.Kind.Decoder == nil || l.Absent() {
 		return nil
 	}
 	return l.Kind.Decoder(index, l.Settings)
+}
+
+// receivers gives what the receiving ends read; nil where an ideal tap sees what they do.
+func (l *Link) receivers(index uint16) bus.Decoder {
+	if l.Kind.Receivers == nil || l.Absent() {
+		return nil
+	}
+	return l.Kind.Receivers(index, l.Settings)
 }
 
 // ParseLink reads a link in the words of a bench: a name, the kind of bus, and
@@ -128,45 +138,68 @@ func SplitSettings(text string) (string, error) {
 	return out + "}", nil
 }
 
-// FromBench gives those links of a bench whose lines the source has, and says
-// of the others why not.
+// FromBench gives the links of a bench, in its order and under its numbers, then the buses that
+// are observed, with the lines of the names. A link of which the lines are not there is absent; of
+// an observed bus nothing is given then. Missing says of what is not there which line it is.
 func FromBench(b *bench.Bench, names []string) (links []Link, missing []error) {
-	take := func(l Link, lines map[string]string) {
-		l.Lines = make([]Line, len(l.Roles()))
-		for i, r := range l.Roles() {
-			value := lines[r.Name]
-			if value == "" {
-				continue
-			}
-			var err error
-			if l.Lines[i], err = parseLine(names, value); err == nil {
-				continue
-			}
-			// Nobody wrote the usual name of a line that need not be there.
-			if usual := r.Optional && value == l.Name+"."+r.Name; !usual {
-				missing = append(missing, fmt.Errorf("%s: %w", l.Name, err))
-			}
-			if !r.Optional {
-				return
-			}
-		}
-		if err := l.complete(l.Name); err != nil {
-			missing = append(missing, err)
-			return
-		}
-		links = append(links, l)
-	}
 	for _, l := range b.Links {
 		var ends []string
 		for _, e := range l.Ends {
 			ends = append(ends, e.Name)
 		}
-		take(Link{Name: l.Name, Kind: l.Kind, Settings: l.Model.Tap(), Ends: ends}, l.Lines)
+		x := Link{Name: l.Name, Kind: l.Kind, Settings: l.Model.Tap(), Ends: ends}
+		x.Lines = make([]Line, len(x.Roles()))
+		if whys := x.find(l.Lines, names); len(whys) > 0 {
+			missing = append(missing, whys...)
+		}
+		links = append(links, x)
 	}
 	for _, o := range b.Observed {
-		take(Link{Name: o.Name, Kind: o.Kind, Settings: []bus.Settings{o.Settings}}, o.Lines)
+		x := Link{Name: o.Name, Kind: o.Kind, Settings: []bus.Settings{o.Settings}}
+		x.Lines = make([]Line, len(x.Roles()))
+		if whys := x.find(o.Lines, names); len(whys) > 0 {
+			missing = append(missing, whys...)
+		}
+		if !x.Absent() {
+			links = append(links, x)
+		}
 	}
 	return links, missing
+}
+
+// find takes the lines of a link by role; where one that the bus needs is not there, none.
+func (l *Link) find(lines map[string]string, names []string) (missing []error) {
+	for i, r := range l.Roles() {
+		value := lines[r.Name]
+		if value == "" {
+			continue
+		}
+		var err error
+		if l.Lines[i], err = parseLine(names, value); err == nil {
+			continue
+		}
+		// Nobody wrote the usual name of a line that need not be there.
+		if usual := r.Optional && value == l.Name+"."+r.Name; !usual {
+			missing = append(missing, fmt.Errorf("%s: %w", l.Name, err))
+		}
+		if !r.Optional {
+			clear(l.Lines)
+			return missing
+		}
+	}
+	if err := l.complete(l.Name); err != nil {
+		clear(l.Lines)
+		missing = append(missing, err)
+	}
+	return missing
+}
+
+// Absent reports whether no line of the link is there.
+func (l *Link) Absent() bool { return !slices.ContainsFunc(l.Lines, Line.Present) }
+
+// Any reports whether any of the links has lines.
+func Any(links []Link) bool {
+	return slices.ContainsFunc(links, func(l Link) bool { return !l.Absent() })
 }
 
 func (l *Link) role(name string) int {

@@ -2,6 +2,7 @@ package records
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"log/slog"
 	"slices"
@@ -116,6 +117,10 @@ type page struct {
 	links []byte
 	chunk []byte
 	used  atomic.Int64
+	// lost are the numbers of records that could not be read; away is how many of them would
+	// stand elsewhere.
+	lost []uint32
+	away int
 }
 
 // Len implements Segment.
@@ -172,6 +177,13 @@ func (p *pages) chunk(id int) []byte {
 // away marks the place of a record as one in the chunk of an away segment.
 const awayPlace = 1 << 63
 
+// unread says what the home could not give back.
+func (p *pages) unread() error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.failed
+}
+
 func (p *pages) load(a *away) *page {
 	a.loading.Lock()
 	defer a.loading.Unlock()
@@ -207,14 +219,20 @@ func (p *pages) read(a *away) (*page, error) {
 	x := &page{heads: make([]Head, 0, min(a.N, perSegment))}
 	err := p.home.Load(a.FromSeq, a.ToSeq, func(seq uint32, r *record.Record) {
 		if k := (Key{r.End, seq}); k.before(a.First) || a.Last.before(k) {
+			if r.Lost() {
+				x.away++
+			}
 			return
+		}
+		if r.Lost() {
+			x.lost = append(x.lost, seq)
 		}
 		at := uint64(len(x.chunk))
 		x.chunk = pack(x.chunk, r)
 		x.heads = append(x.heads, headOf(r, seq, awayPlace|uint64(a.id)<<32|at))
 	})
-	if err == nil && len(x.heads) != a.N {
-		err = fmt.Errorf("%d records stand where %d were written", len(x.heads), a.N)
+	if err == nil {
+		err = x.suit(a)
 	}
 	if err != nil {
 		x.heads, x.chunk = x.heads[:0], pack(nil, &record.Record{Text: "what was here can't be read back: " + err.Error()})
@@ -227,9 +245,50 @@ func (p *pages) read(a *away) (*page, error) {
 		}
 		return x, err
 	}
-	slices.SortFunc(x.heads, func(a, b Head) int { return cmp.Or(cmp.Compare(a.End, b.End), cmp.Compare(a.seq, b.seq)) })
 	x.links = linksOf(x.heads)
 	return x, nil
+}
+
+// suit brings what was read in order, and holds it against what is known of the segment. A record
+// that could not be read may be thought to have ended elsewhere: it is counted where one is
+// missing.
+func (x *page) suit(a *away) error {
+	damaged := len(x.lost) > 0
+	for i := len(x.lost) - 1; i >= 0 && len(x.heads) > a.N; i-- {
+		x.heads = slices.DeleteFunc(x.heads, func(h Head) bool { return h.seq == x.lost[i] })
+	}
+	if n := a.N - len(x.heads); n > 0 && x.away >= n {
+		damaged = true
+		there := make(map[uint32]bool, len(x.heads))
+		for i := range x.heads {
+			there[x.heads[i].seq] = true
+		}
+		at := uint64(len(x.chunk))
+		x.chunk = pack(x.chunk, &record.Record{Text: record.LostText + "it is damaged"})
+		for seq := a.FromSeq; n > 0 && seq <= a.ToSeq; seq++ {
+			if !there[seq] {
+				x.heads = append(x.heads, Head{Kind: record.Gap, Origin: record.FromGavrix, Start: a.Last.End, End: a.Last.End, seq: seq, at: awayPlace | uint64(a.id)<<32 | at})
+				n--
+			}
+		}
+	}
+	slices.SortFunc(x.heads, func(a, b Head) int { return cmp.Or(cmp.Compare(a.End, b.End), cmp.Compare(a.seq, b.seq)) })
+	switch {
+	case len(x.heads) != a.N:
+		return fmt.Errorf("%d records stand where %d were written", len(x.heads), a.N)
+	case damaged:
+		return nil
+	}
+	if s := summarise(x.heads); !s.same(&a.Summary) {
+		return errors.New("other records stand there than were written")
+	}
+	return nil
+}
+
+func (s *Summary) same(o *Summary) bool {
+	a, b := *s, *o
+	a.IDs, b.IDs = nil, nil
+	return a == b && (s.IDs == nil || o.IDs == nil || *s.IDs == *o.IDs)
 }
 
 // split takes an away segment apart before the first record that ends after a time; either

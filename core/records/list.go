@@ -92,6 +92,14 @@ func (l *List) Keep(h Home) {
 	}
 }
 
+// Unread says what the home could not give back of what was asked for; nil: it gave everything.
+func (l *List) Unread() error {
+	if l.pages == nil {
+		return nil
+	}
+	return l.pages.unread()
+}
+
 // Restore fills an empty list with segments that its home has, as Reader.Summaries gave them,
 // of a list to which total records had come.
 func (l *List) Restore(segments []Summary, total uint32) {

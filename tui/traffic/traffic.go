@@ -141,6 +141,8 @@ func (v *View) Draw(a cells.Area, h ui.Host) {
 		x = a.Text(x+2, 0, cells.Info, text)
 	} else if l.OneSided {
 		x = a.Text(x+2, 0, cells.Quiet, "as the port delivers it, times within "+l.Resolution.Round(2))
+	} else if l.Decoded {
+		x = a.Text(x+2, 0, cells.Quiet, "each side as a receiver with its settings reads the levels")
 	} else {
 		x = a.Text(x+2, 0, cells.Quiet, "each side as its receiver saw it")
 	}

@@ -48,6 +48,9 @@ var Kind = &bus.Kind{
 	Decoder: func(link uint16, ends []bus.Settings) bus.Decoder {
 		return NewTap(link, ends[0].(Settings), bus.At(ends, 1).(Settings))
 	},
+	Receivers: func(link uint16, ends []bus.Settings) bus.Decoder {
+		return newReceivers(link, ends[0].(Settings), bus.At(ends, 1).(Settings))
+	},
 	Plan: plan, PlanHelp: planHelp,
 	Sentence: sentence,
 	Fields:   fields,

@@ -59,3 +59,43 @@ func (t *Tap) Flush(out record.Sink) {
 		r.End(out)
 	}
 }
+
+// receivers decodes a link as the receiver of each end does, with its own settings and samples:
+// the device's what the MCU sends, the MCU's what comes from the device and on a wire that both
+// share.
+type receivers struct{ lines [3]*Receiver }
+
+func newReceivers(link uint16, mcu, device Settings) *receivers {
+	side := func(s Settings, from, seen record.End) *Receiver {
+		cfg := s.Config(quantity.PeriodOf(s.Rate))
+		cfg.Link, cfg.Seen, cfg.From, cfg.Origin = link, seen, from, record.FromLevels
+		return NewReceiver(cfg)
+	}
+	return &receivers{[3]*Receiver{side(device, record.MCU, record.Device), side(mcu, record.Device, record.MCU), side(mcu, record.Nobody, record.MCU)}}
+}
+
+// Feed implements bus.Decoder.
+func (r *receivers) Feed(lines []wire.Window, out record.Sink) {
+	for i := range min(len(lines), len(r.lines)) {
+		r.lines[i].Feed(&lines[i], out)
+	}
+}
+
+// Wake implements bus.Decoder.
+func (r *receivers) Wake() quantity.Time {
+	return min(r.lines[0].Wake(), r.lines[1].Wake(), r.lines[2].Wake())
+}
+
+// Rest implements bus.Rester.
+func (r *receivers) Rest(out record.Sink) {
+	for _, x := range r.lines {
+		x.Rest(out)
+	}
+}
+
+// Flush implements bus.Decoder.
+func (r *receivers) Flush(out record.Sink) {
+	for _, x := range r.lines {
+		x.End(out)
+	}
+}

@@ -5,6 +5,7 @@ import (
 	"encoding/base64"
 	"encoding/binary"
 	"errors"
+	"hash/crc32"
 	"io"
 	"strings"
 	"testing"
@@ -35,7 +36,7 @@ type apart struct {
 
 // parse reads the bytes of one record, as the table of the document has them.
 func parse(t *testing.T, b []byte, ns int64) (x apart, soFar bool) {
-	require.EqualValues(t, 2, b[0])
+	require.EqualValues(t, 3, b[0])
 	x.kind, x.from, x.seen, x.origin, x.bits = b[1], b[2], b[3], b[4], b[6]
 	x.start = ns*1000 + int64(b[8]) + 256*int64(b[9])
 	x.id = binary.LittleEndian.Uint32(b[10:14])
@@ -103,8 +104,30 @@ func TestAReaderBuiltApart(t *testing.T) {
 				whole += part
 			}
 		}
+		sealed := data
+		if intf.LinkType != 147 && whole != "-" {
+			var err error
+			sealed, err = base64.StdEncoding.DecodeString(whole)
+			require.NoError(t, err)
+		}
+		if whole != "-" {
+			link := ci.InterfaceIndex
+			for i := range snap.Meta().Links {
+				if snap.Meta().Links[i].Name == intf.Name {
+					link = i
+				}
+			}
+			over := binary.LittleEndian.AppendUint16(binary.LittleEndian.AppendUint64(nil, uint64(ns)), uint16(link))
+			over = append(over, sealed[:len(sealed)-4]...)
+			for _, c := range opts.Comments {
+				if strings.HasPrefix(c, "errors: ") {
+					over = append(over, c...)
+				}
+			}
+			require.Equal(t, crc32.Checksum(over, crc32.MakeTable(crc32.Castagnoli)), binary.LittleEndian.Uint32(sealed[len(sealed)-4:]))
+		}
 		switch {
-		case whole == "-" || data[0] == 2 && data[1] == 253 && intf.LinkType == 147:
+		case whole == "-" || data[0] == 3 && (data[1] == 253 || data[1] == 252) && intf.LinkType == 147:
 			continue
 		case intf.LinkType == 147:
 			x, soFar := parse(t, data, ns)

@@ -37,7 +37,7 @@ func BenchmarkRead(b *testing.B) {
 	b.ReportAllocs()
 	n := 0
 	for b.Loop() {
-		r, err := newReader(nil, bytes.NewReader(file))
+		r, err := newReader(nil, newBlocks(bytes.NewReader(file), 0), &damages{})
 		require.NoError(b, err)
 		for {
 			_, _, err := r.next()

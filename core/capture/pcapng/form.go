@@ -3,7 +3,9 @@ package pcapng
 import (
 	"encoding/binary"
 	"errors"
+	"hash/crc32"
 	"slices"
+	"strings"
 
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/record"
@@ -11,6 +13,7 @@ import (
 
 // The kinds of packets of the private link type that are no records.
 const (
+	isEnd   = 0xfc // nothing follows, and how many records the file has
 	isRests = 0xfd // how the lines stood at the end
 	isPiece = 0xfe // of the capture's description
 	isLast  = 0xff // the last piece
@@ -67,12 +70,55 @@ func marshal(b []byte, r *record.Record, soFar bool) []byte {
 	return b
 }
 
+// sum is the size of the checksum that a packet ends with.
+const sum = 4
+
+var castagnoli = crc32.MakeTable(crc32.Castagnoli)
+
+// seal appends the checksum of a packet: over when it starts, its link, its bytes and its error
+// marks, which are among its comments.
+func seal(b []byte, at quantity.Time, link uint16, comments []string) []byte {
+	return binary.LittleEndian.AppendUint32(b, checksum(b, at, link, comments))
+}
+
+func checksum(b []byte, at quantity.Time, link uint16, comments []string) uint32 {
+	var head [10]byte
+	binary.LittleEndian.PutUint64(head[:], uint64(at/1000))
+	binary.LittleEndian.PutUint16(head[8:], link)
+	c := crc32.Update(crc32.Update(0, castagnoli, head[:]), castagnoli, b)
+	for _, m := range comments {
+		if strings.HasPrefix(m, marksMark) {
+			c = crc32.Update(c, castagnoli, []byte(m))
+		}
+	}
+	return c
+}
+
+// unseal gives the bytes of a packet without their checksum; with an error too, where they do
+// not agree with it.
+func (r *reader) unseal(p *packet, at quantity.Time, link uint16) ([]byte, error) {
+	if len(p.data) < 2 || p.data[0] != r.form {
+		return nil, errors.New("it has no header of a known version")
+	}
+	if r.form < sealed {
+		return p.data, nil
+	}
+	n := len(p.data) - sum
+	if n < 2 {
+		return nil, errDamaged
+	}
+	if checksum(p.data[:n], at, link, p.comments) != binary.LittleEndian.Uint32(p.data[n:]) {
+		return p.data[:n], errors.New("its bytes are not those that were written: the checksum does not match")
+	}
+	return p.data[:n], nil
+}
+
 var errDamaged = errors.New("it is shorter than it says, or its values are out of range")
 
 // unmarshal is the inverse of marshal for a record that starts in the nanosecond at.
 func unmarshal(b []byte, at quantity.Time, r *record.Record) error {
-	if len(b) < 14 || b[0] != version {
-		return errors.New("it has no header of a known version")
+	if len(b) < 14 {
+		return errDamaged
 	}
 	r.Kind, r.From, r.Seen, r.Origin = record.Kind(b[1]), record.End(b[2]), record.End(b[3]), record.Origin(b[4])
 	r.More, r.Wide, r.Bits, r.Attr = b[5]&flagMore != 0, b[5]&flagWide != 0, b[6], record.Attr(b[7])

@@ -20,7 +20,7 @@ import (
 func IndexName(path string) string { return path + ".index" }
 
 // indexForm is the form of index files, as docs/formats.md describes it.
-const indexForm = 1
+const indexForm = 2
 
 // leastIndexed is how many records a file has for which an index is written.
 var leastIndexed uint32 = 50_000
@@ -88,17 +88,33 @@ func writeIndex(path string, x *index) error {
 	if err != nil {
 		return err
 	}
-	return maybe.WriteFile(IndexName(path), append(b, '\n'), 0o600)
+	b = append(b, '\n')
+	return maybe.WriteFile(IndexName(path), fmt.Appendf(b, indexEnd, crc32.Checksum(b, castagnoli)), 0o600)
+}
+
+// indexEnd is the last line of an index, with the checksum of what is before.
+const indexEnd = "%08x\n"
+
+// whole gives what an index says, without its checksum.
+func whole(b []byte) ([]byte, error) {
+	n := len(b) - len("00000000\n")
+	if n < 0 || !bytes.Equal(b[n:], fmt.Appendf(nil, indexEnd, crc32.Checksum(b[:n], castagnoli))) {
+		return nil, errors.New("it is damaged, or of another form: its checksum does not match")
+	}
+	return b[:n], nil
 }
 
 // largestIndex bounds the size of an index file that is read.
 const largestIndex = 1 << 30
 
 // readIndex reads the index of a file; an error says why there is none that holds.
-func readIndex(path string, f *os.File, size int64, meta *capture.Meta) (*index, *part, error) {
+func readIndex(path string, f *os.File, size int64, front []byte, meta *capture.Meta) (*index, *part, error) {
 	b, err := regular.Read(IndexName(path), largestIndex)
 	if err != nil {
 		return nil, nil, err
+	}
+	if b, err = whole(b); err != nil {
+		return nil, nil, fmt.Errorf("%s: %w", IndexName(path), err)
 	}
 	var x index
 	d := json.NewDecoder(bytes.NewReader(b))
@@ -106,7 +122,7 @@ func readIndex(path string, f *os.File, size int64, meta *capture.Meta) (*index,
 	if err := d.Decode(&x); err != nil {
 		return nil, nil, fmt.Errorf("%s is damaged: %w", IndexName(path), err)
 	}
-	p := &part{path: path, file: f, count: x.Count, end: x.Covered}
+	p := &part{path: path, file: f, head: front, count: x.Count, end: x.Covered}
 	if err := x.check(p, size, meta); err != nil {
 		return nil, nil, fmt.Errorf("%s: %w", IndexName(path), err)
 	}
@@ -125,7 +141,10 @@ func (x *index) check(p *part, size int64, meta *capture.Meta) error {
 	if x.Form != indexForm || x.Per != perPlace {
 		return errors.New("it is of another form")
 	}
-	if x.Covered <= 0 || x.Covered > size || x.Again < 0 || x.Again > x.Covered || x.State == nil || x.State.Total < x.Count || x.State.Rest > x.State.Total || x.Count == 0 || int64(x.State.Now) > limit || x.State.Now < 0 {
+	if x.Covered > size {
+		return fmt.Errorf("the file had %d bytes when its index was written and has %d: its end is gone", x.Covered, size)
+	}
+	if x.Covered <= 0 || x.Again < 0 || x.Again > x.Covered || x.State == nil || x.State.Total < x.Count || x.State.Rest > x.State.Total || x.Count == 0 || int64(x.State.Now) > limit || x.State.Now < 0 {
 		return errIndex
 	}
 	at := int64(0)
@@ -148,7 +167,8 @@ func (x *index) check(p *part, size int64, meta *capture.Meta) error {
 		}
 		sum += uint64(s.N)
 	}
-	if sum > uint64(x.Count) {
+	// Whatever has come is in a segment, or comes behind the place at which reading goes on.
+	if _, again := p.placed(x.Again); sum > uint64(x.Count) || sum+uint64(x.State.Total-again) < uint64(x.State.Total) {
 		return errIndex
 	}
 	for _, c := range x.State.Counters {

@@ -1,8 +1,6 @@
 package pcapng
 
 import (
-	"bufio"
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -33,7 +31,6 @@ type Opening struct {
 	size   int64
 	shelf  *shelf
 	part   *part
-	blocks *blocks
 	g      *gatherer
 	state  *capture.State
 	first  uint32 // number of arrival of the record that comes next
@@ -66,36 +63,30 @@ func open(path string, f *os.File) (*Opening, error) {
 		return nil, errors.New("this is no file")
 	}
 	o := &Opening{path: path, file: f, size: info.Size()}
-	b := &blocks{in: bufio.NewReaderSize(f, 1<<16)}
-	r, err := newReader(nil, b)
+	d := &damages{}
+	r, err := newReader(nil, newBlocks(f, 0), d)
 	if err != nil {
 		return nil, err
 	}
-	head, err := preface(f, o.size)
-	if err != nil {
-		return nil, err
-	}
-	o.shelf = &shelf{meta: r.meta}
+	o.shelf = &shelf{meta: r.meta, damages: d}
 	o.Store = capture.NewStore(*r.meta)
 	o.Store.Bound(memory)
 	o.Store.Keep(o.shelf)
-	x, p, err := readIndex(path, f, o.size, r.meta)
+	x, p, err := readIndex(path, f, o.size, r.b.head, r.meta)
 	switch {
 	case err == nil:
 		o.Known, o.state, o.part = true, x.State, p
 		_, o.first = p.placed(x.Again)
 		o.Store.Restore(x.State)
-		b = &blocks{in: bufio.NewReaderSize(io.MultiReader(bytes.NewReader(head), io.NewSectionReader(f, x.Again, o.size-x.Again)), 1<<16), next: x.Again - int64(len(head))}
-		if r, err = newReader(r.meta, b); err != nil {
+		if r, err = p.reader(r.meta, x.Again, o.size, d); err != nil {
 			return nil, err
 		}
 	case !errors.Is(err, fs.ErrNotExist):
 		o.Why = err
 		fallthrough
 	default:
-		o.part = &part{path: path, file: f, end: b.next}
+		o.part = &part{path: path, file: f, head: r.b.head, end: r.b.next}
 	}
-	o.part.head, o.blocks = head, b
 	o.shelf.begin(o.part)
 	o.g = &gatherer{reader: r, store: o.Store, soFar: map[running]unfinished{}}
 	o.read.Store(o.part.end)
@@ -118,7 +109,7 @@ func (o *Opening) step() error {
 	if rec == nil {
 		return nil
 	}
-	at := o.blocks.at
+	at, to := o.g.at, o.g.to
 	if !o.g.put(rec, soFar, at) {
 		return nil
 	}
@@ -126,7 +117,7 @@ func (o *Opening) step() error {
 	o.first++
 	if seq >= o.part.count {
 		o.shelf.mu.Lock()
-		o.part.add(at, o.blocks.next)
+		o.part.add(at, to)
 		o.shelf.mu.Unlock()
 	}
 	if o.state != nil && seq < o.state.Total {
@@ -145,6 +136,9 @@ func (o *Opening) step() error {
 	return nil
 }
 
+// Path is the file's.
+func (o *Opening) Path() string { return o.path }
+
 // Share is how much of the file is read, 0 to 1.
 func (o *Opening) Share() float64 { return float64(o.read.Load()) / float64(max(o.size, 1)) }
 
@@ -157,7 +151,7 @@ func (o *Opening) Load(ctx context.Context, tell func()) error {
 	err := o.failed
 	for n := 0; err == nil && !o.ended; n++ {
 		if n%1024 == 0 {
-			o.read.Store(o.blocks.next)
+			o.read.Store(o.g.to)
 			if ctx.Err() != nil {
 				return ctx.Err()
 			}
@@ -168,7 +162,9 @@ func (o *Opening) Load(ctx context.Context, tell func()) error {
 		err = o.step()
 	}
 	if errors.Is(err, io.EOF) {
-		err = o.g.damaged()
+		if err = o.Damage(); err == nil {
+			err = o.g.ended(uint64(o.first))
+		}
 	}
 	o.index()
 	o.g.rest()
@@ -178,6 +174,9 @@ func (o *Opening) Load(ctx context.Context, tell func()) error {
 
 // index writes an index where one is worth it.
 func (o *Opening) index() {
+	if o.Damage() != nil { // how it looks depends on where reading begins
+		return
+	}
 	if o.part.count < leastIndexed || o.Known && o.part.count < o.state.Total+leastIndexed {
 		return
 	}
@@ -193,6 +192,15 @@ func (o *Opening) index() {
 	if err != nil {
 		slog.Warn("the index was not written", "file", o.path, "why", err.Error())
 	}
+}
+
+// Damage says what could not be read so far, as a Damage or otherwise; nil: all that was read is
+// as it was written. What an index tells of is only read when somebody looks at it.
+func (o *Opening) Damage() error {
+	if err := o.Store.Unread(); err != nil {
+		return err
+	}
+	return o.shelf.damages.err()
 }
 
 // Close lets the file go. Of the records in the store only those in memory can be read then.

@@ -3,6 +3,7 @@ package pcapng
 import (
 	"bytes"
 	"context"
+	"errors"
 	"os"
 	"path/filepath"
 	"testing"
@@ -58,6 +59,13 @@ func same(t require.TestingT, want, got *capture.Snapshot) {
 		x, more = a.Next(&want.Reader, 300)
 		y, _ = b.Next(&got.Reader, 300)
 		require.Equal(t, x, y)
+	}
+}
+
+// closed fails when a file that may be recorded yet could not be read.
+func closed(t require.TestingT, err error) {
+	if !errors.Is(err, ErrNoEnd) {
+		require.NoError(t, err)
 	}
 }
 
@@ -126,7 +134,7 @@ func TestOpenedAsRead(t *testing.T) {
 			whole, err := os.ReadFile(path)
 			require.NoError(rt, err)
 			want, err := Read(bytes.NewReader(whole))
-			require.NoError(rt, err)
+			closed(rt, err)
 			o, err := Open(path)
 			require.NoError(rt, err)
 			defer o.Close()
@@ -134,7 +142,7 @@ func TestOpenedAsRead(t *testing.T) {
 			if known {
 				require.True(rt, o.Known)
 			}
-			require.NoError(rt, o.Load(context.Background(), nil))
+			closed(rt, o.Load(context.Background(), nil))
 			same(rt, want.Snapshot(), o.Store.Snapshot())
 		}
 		check(path, len(rs) >= int(leastIndexed))

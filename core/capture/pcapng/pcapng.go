@@ -20,11 +20,19 @@ import (
 // linkUser is the first link type of the range that is free for private use.
 const linkUser layers.LinkType = 147
 
-// version of the packets of the private link type.
-const version = 2
+// version of the packets of the private link type, and the first one whose packets end with
+// a checksum.
+const (
+	version = 3
+	sealed  = 3
+)
 
-// sectionMark is the comment of the section by which a file is known.
-const sectionMark = "gavrix capture, form 2"
+// sectionMark is the comment of the section by which a file is known, sectionMarkBefore that of
+// the form before, which is read too.
+const (
+	sectionMark       = "gavrix capture, form 3"
+	sectionMarkBefore = "gavrix capture, form 2"
+)
 
 // description is what a capture's first packets hold, as JSON in pieces.
 type description struct {
@@ -105,6 +113,9 @@ func parseWhole(comments []string) ([]byte, error) {
 	return b, nil
 }
 
+// marksMark is what a comment of error marks begins with.
+const marksMark = "errors: "
+
 // marksPerComment keeps a comment below the size of one option.
 const marksPerComment = 500
 
@@ -116,14 +127,14 @@ func marksText(marks []record.Mark) []string {
 		for _, m := range marks[:n] {
 			parts = append(parts, fmt.Sprintf("%d %s", m.Index, m.Flags))
 		}
-		out = append(out, "errors: "+strings.Join(parts, ", "))
+		out = append(out, marksMark+strings.Join(parts, ", "))
 		marks = marks[n:]
 	}
 	return out
 }
 
 func parseMarks(comment string, n int) []record.Mark {
-	list, ok := strings.CutPrefix(comment, "errors: ")
+	list, ok := strings.CutPrefix(comment, marksMark)
 	if !ok {
 		return nil
 	}

@@ -190,7 +190,7 @@ func TestRecorder(t *testing.T) {
 	text, err := os.ReadFile(path)
 	require.NoError(t, err)
 	half, err := Read(bytes.NewReader(text))
-	require.NoError(t, err)
+	require.ErrorIs(t, err, ErrNoEnd)
 	assert.Equal(t, 1, half.Snapshot().Len(), "readable while it grows")
 	store.Open(&record.Record{Data: []byte("two")})
 	require.NoError(t, r.Close())
@@ -250,7 +250,7 @@ func TestRecorderKeepsWhatGoesOn(t *testing.T) {
 			data, err := os.ReadFile(path)
 			require.NoError(rt, err)
 			s, err := Read(bytes.NewReader(data))
-			require.NoError(rt, err)
+			closed(rt, err)
 			snap := s.Snapshot()
 			var out []*record.Record
 			for i := range snap.Len() {

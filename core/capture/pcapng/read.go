@@ -1,8 +1,8 @@
 package pcapng
 
 import (
-	"bufio"
 	"cmp"
+	"encoding/binary"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -21,6 +21,9 @@ import (
 // ErrForeign says that a file is pcapng, but holds no capture of this form.
 var ErrForeign = errors.New("the file holds no serial capture that Gavrix wrote, or one of an older form")
 
+// ErrNoEnd says that a file does not end as one that was closed.
+var ErrNoEnd = errors.New("the capture has no end")
+
 // mostLinks bounds the links of a file.
 const mostLinks = 4096
 
@@ -30,28 +33,31 @@ const mostDescribed = 64 << 20
 // reader is a file being read, or a stretch of one.
 type reader struct {
 	r     *pcapgo.NgReader
+	b     *blocks
+	form  byte
 	start time.Time
 	meta  *capture.Meta
 	ports map[int]uint16 // links by the interface of their own form
 	lines []rest         // how the lines stood at the end
 	n     int            // packets that were read
-	// damage is what can't be read of it so far; nil: nothing.
-	damage *Damage
+	// at is where what next returned last begins, to where the next begins.
+	at, to int64
+	broken bool          // something of it can't be read
+	last   quantity.Time // start of the last record; -1: none was read
+	whole  bool          // its end was read, and that it has so many records:
+	wrote  uint64
+	// held: the packet behind bytes that are none waits.
+	held bool
+	pack packet // the last one
+	*damages
 }
 
-// Damage says that records of a file can't be read. What is behind them is there; in the place of
-// each stands a gap.
-type Damage struct {
-	N     int
-	First error
-}
-
-// Error implements error.
-func (d *Damage) Error() string {
-	if d.N == 1 {
-		return fmt.Sprintf("a record can't be read: %v; a gap stands in its place", d.First)
-	}
-	return fmt.Sprintf("%d records can't be read, a gap stands in the place of each; the first: %v", d.N, d.First)
+// packet is one packet as it stands in the file.
+type packet struct {
+	data []byte
+	gopacket.CaptureInfo
+	comments []string
+	err      error // why it is none
 }
 
 // gatherer puts what a reader gives into a store.
@@ -60,6 +66,8 @@ type gatherer struct {
 	store *capture.Store
 	// soFar are records that were not finished yet; who takes their place comes behind.
 	soFar map[running]unfinished
+	// records is how many were finished.
+	records int
 }
 
 // unfinished is a record that was not finished yet, and where it stands.
@@ -108,11 +116,24 @@ func (g *gatherer) rest() {
 	}
 }
 
+// ended says what the end of a file tells of the n records that were read before it.
+func (r *reader) ended(n uint64) error {
+	switch err := r.damages.err(); {
+	case err != nil || r.form < sealed:
+		return err
+	case !r.whole:
+		return fmt.Errorf("%w after %d records: it is still being recorded, the recording was broken off, or its end is gone", ErrNoEnd, n)
+	case n != r.wrote:
+		return fmt.Errorf("the capture has %d records where %d were written", n, r.wrote)
+	}
+	return nil
+}
+
 // Read loads a file. When it ends in the middle, or what follows is no file any more, the store
 // holds what stood before, and the error says where it ended; of single records that can't be
 // read the error is a Damage.
 func Read(in io.Reader) (*capture.Store, error) {
-	r, err := newReader(nil, in)
+	r, err := newReader(nil, newBlocks(in, 0), &damages{})
 	if err != nil {
 		return nil, err
 	}
@@ -121,31 +142,34 @@ func Read(in io.Reader) (*capture.Store, error) {
 	for {
 		rec, soFar, err := r.next()
 		if errors.Is(err, io.EOF) {
-			return g.store, r.damaged()
+			return g.store, r.ended(uint64(g.records))
 		}
 		if err != nil {
 			return g.store, err
 		}
 		if rec != nil && g.put(rec, soFar, 0) {
+			g.records++
 			g.store.Put(rec)
 			g.store.Advance(rec.End)
 		}
 	}
 }
 
-// newReader begins a file; of a stretch of one the description is known.
-func newReader(known *capture.Meta, in io.Reader) (*reader, error) {
-	if _, apart := in.(*blocks); !apart {
-		in = bufio.NewReaderSize(in, 1<<16)
+// newReader begins a file of which b has the blocks; of a stretch of one the description is known.
+// What is damaged is put down in d.
+func newReader(known *capture.Meta, b *blocks, d *damages) (*reader, error) {
+	r := &reader{b: b, ports: map[int]uint16{}, meta: known, last: -1, damages: d}
+	if err := r.begin(); err != nil {
+		return nil, err
 	}
-	ng, err := pcapgo.NewNgReader(in, pcapgo.NgReaderOptions{WantMixedLinkType: true})
-	if err != nil {
-		return nil, fmt.Errorf("this is no pcapng file: %w", err)
-	}
-	if ng.SectionInfo().Comment != sectionMark {
+	switch r.r.SectionInfo().Comment {
+	case sectionMark:
+		r.form = version
+	case sectionMarkBefore:
+		r.form = version - 1
+	default:
 		return nil, ErrForeign
 	}
-	r := &reader{r: ng, ports: map[int]uint16{}, meta: known}
 	if known == nil {
 		if err := r.describe(); err != nil {
 			return nil, err
@@ -155,67 +179,123 @@ func newReader(known *capture.Meta, in io.Reader) (*reader, error) {
 	for l, port := range ports(r.meta.Links) {
 		r.ports[port] = l
 	}
+	if n := len(r.meta.Links) + len(r.ports); known == nil && r.r.NInterfaces() != n {
+		return nil, fmt.Errorf("the capture is damaged: it has %d interfaces in place of %d", r.r.NInterfaces(), n)
+	}
 	return r, nil
+}
+
+// begin reads the section header.
+func (r *reader) begin() error {
+	ng, err := pcapgo.NewNgReader(r.b, pcapgo.NgReaderOptions{WantMixedLinkType: true})
+	if err != nil {
+		return fmt.Errorf("this is no pcapng file: %w", err)
+	}
+	r.r = ng
+	return nil
+}
+
+// packet reads the next packet.
+func (r *reader) packet() (*packet, error) {
+	r.b.packets()
+	data, ci, opts, err := r.r.ReadPacketDataWithOptions()
+	switch {
+	case err == nil:
+		r.pack = packet{data, ci, opts.Comments, nil}
+		return &r.pack, nil
+	case r.b.over != nil:
+		return nil, r.b.over
+	}
+	// The block is whole, what is in it does not hold: the next one is read by a new reader.
+	r.b.again()
+	if again := r.begin(); again != nil {
+		return nil, again
+	}
+	r.pack = packet{CaptureInfo: gopacket.CaptureInfo{Timestamp: r.start.Add(-1)}, err: err}
+	return &r.pack, nil
 }
 
 // next reads a packet; rec is nil for one that is no record of its own, and soFar says that
 // it was not finished yet.
 func (r *reader) next() (rec *record.Record, soFar bool, err error) {
-	data, ci, opts, err := r.r.ReadPacketDataWithOptions()
-	if errors.Is(err, io.EOF) {
-		return nil, false, io.EOF
-	}
-	if err != nil {
-		return nil, false, fmt.Errorf("the capture ends after %d records: %w", r.n, err)
+	p := &r.pack
+	if r.held {
+		r.held = false
+	} else {
+		p, err = r.packet()
+		switch {
+		case errors.Is(err, io.EOF):
+			return nil, false, io.EOF
+		case err != nil:
+			return nil, false, fmt.Errorf("the capture ends after %d records: %w", r.n, err)
+		case r.b.hole >= 0:
+			r.held, r.at, r.to = true, r.b.hole, r.b.at
+			return r.gap(0, max(r.last, 0), fmt.Errorf("%d bytes from byte %d on are no record", r.to-r.at, r.at)), false, nil
+		}
 	}
 	r.n++
-	rec, soFar, err = r.record(data, ci, opts.Comments)
+	r.at, r.to = r.b.at, r.b.next
+	if err = p.err; err == nil {
+		rec, soFar, err = r.record(p)
+	}
 	if err != nil {
-		return r.inPlace(data, ci, err), false, nil
+		return r.inPlace(p, err), false, nil
+	}
+	if rec != nil {
+		r.last = rec.Start
 	}
 	return rec, soFar, nil
 }
 
-// inPlace gives what stands in the place of a record that can't be read; nil of a packet that is
-// none of its own.
-func (r *reader) inPlace(data []byte, ci gopacket.CaptureInfo, why error) *record.Record {
-	if r.damage == nil {
-		r.damage = &Damage{First: fmt.Errorf("record %d: %w", r.n, why)}
-	}
-	r.damage.N++
-	l, own := r.ports[ci.InterfaceIndex]
-	switch {
-	case own:
-	case len(data) > 1 && data[0] == version && data[1] == isRests, len(data) > 5 && data[0] == version && data[5]&flagSoFar != 0:
-		return nil
-	case ci.InterfaceIndex >= 0 && ci.InterfaceIndex < len(r.meta.Links):
-		l = uint16(ci.InterfaceIndex)
-	}
-	at := quantity.Time(0)
-	if since := ci.Timestamp.Sub(r.start); since > 0 && int64(since) <= limit/1000 {
-		at = quantity.Time(since) * 1000
-	}
-	return &record.Record{Kind: record.Gap, Link: l, Origin: record.FromGavrix, Start: at, End: at, Text: "a record can't be read: " + why.Error()}
+// gap gives what stands in the place of a record that can't be read.
+func (r *reader) gap(link uint16, at quantity.Time, why error) *record.Record {
+	r.broken = true
+	r.damages.add(r.at, why)
+	return &record.Record{Kind: record.Gap, Link: link, Origin: record.FromGavrix, Start: at, End: at, Text: record.LostText + why.Error()}
 }
 
-// damaged is what could not be read, as an error.
-func (r *reader) damaged() error {
-	if r.damage == nil {
+// mostAhead is how far behind the one before a damaged record is believed to be.
+const mostAhead = quantity.Time(60 * quantity.Second)
+
+// inPlace gives what stands in the place of a packet that can't be read; nil of one that is
+// no record of its own.
+func (r *reader) inPlace(p *packet, why error) *record.Record {
+	link := uint16(0)
+	l, own := r.ports[p.InterfaceIndex]
+	switch {
+	case own:
+		link = l
+	case len(p.data) > 1 && p.data[0] == r.form && (p.data[1] == isRests || p.data[1] == isEnd && r.form >= sealed), r.form < sealed && len(p.data) > 5 && p.data[0] == r.form && p.data[5]&flagSoFar != 0:
+		r.broken = true
+		r.damages.add(r.b.at, why)
 		return nil
+	case p.InterfaceIndex >= 0 && p.InterfaceIndex < len(r.meta.Links):
+		link = uint16(p.InterfaceIndex)
 	}
-	return r.damage
+	at := max(r.last, 0)
+	if since := p.Timestamp.Sub(r.start); since >= 0 && int64(since) <= limit/1000 {
+		if t := quantity.Time(since) * 1000; r.last < 0 || t-r.last <= mostAhead {
+			at = t
+		}
+	}
+	return r.gap(link, at, why)
 }
 
 // describe reads the capture's description.
 func (r *reader) describe() error {
 	var text []byte
 	for last := false; !last; {
-		data, _, _, err := r.r.ReadPacketDataWithOptions()
-		if err != nil || len(data) < 2 || data[0] != version || data[1] != isPiece && data[1] != isLast || len(text) > mostDescribed {
+		p, err := r.packet()
+		if err != nil || p.err != nil || r.b.hole >= 0 || len(p.data) < 2 || p.data[0] != r.form || p.data[1] != isPiece && p.data[1] != isLast || len(text) > mostDescribed {
 			return errors.New("the capture ends before its links are described")
 		}
+		data, err := r.unseal(p, 0, 0)
+		if err != nil {
+			// What can be understood of it is better than nothing.
+			r.damages.add(r.b.at, fmt.Errorf("the description of the links: %w", err))
+		}
 		text = append(text, data[2:]...)
-		last = data[1] == isLast
+		last = p.data[1] == isLast
 	}
 	var d description
 	if err := json.Unmarshal(text, &d); err != nil || len(d.Links) == 0 || len(d.Links) > mostLinks {
@@ -237,41 +317,59 @@ func (r *reader) describe() error {
 
 // record reads one packet; nil for one that belongs to the record before. SoFar says that
 // it was not finished yet.
-func (r *reader) record(data []byte, ci gopacket.CaptureInfo, comments []string) (rec *record.Record, soFar bool, err error) {
-	since := ci.Timestamp.Sub(r.start)
+func (r *reader) record(p *packet) (rec *record.Record, soFar bool, err error) {
+	since := p.Timestamp.Sub(r.start)
 	if since < 0 || int64(since) > limit/1000 {
 		return nil, false, errors.New("its times are out of range")
 	}
 	at := quantity.Time(since) * 1000
-	rec = &record.Record{Link: uint16(ci.InterfaceIndex), Start: at, End: at}
-	l, own := r.ports[ci.InterfaceIndex]
+	rec = &record.Record{Link: uint16(p.InterfaceIndex), Start: at, End: at}
+	l, own := r.ports[p.InterfaceIndex]
 	switch {
 	case own:
-		if slices.Contains(comments, goesOn) {
+		if slices.Contains(p.comments, goesOn) {
 			return nil, false, nil
 		}
 		rec.Link, rec.Seen, rec.Origin = l, record.Tap, record.FromFile
-		var whole []byte
-		whole, err = parseWhole(comments)
-		if err == nil && whole != nil {
-			err = unmarshal(whole, at, rec)
-		} else if err == nil {
-			err = packetOf(&r.meta.Links[l]).Decode(data, rec)
+		whole, err := parseWhole(p.comments)
+		switch {
+		case err != nil:
+			return nil, false, err
+		case whole != nil:
+			if whole, err = r.unseal(&packet{data: whole, comments: p.comments}, at, l); err == nil {
+				err = unmarshal(whole, at, rec)
+			}
+		case r.form >= sealed:
+			err = errors.New("what Gavrix knows of it is missing in its comment")
+		default:
+			err = packetOf(&r.meta.Links[l]).Decode(p.data, rec)
 		}
 		if err != nil {
 			return nil, false, err
 		}
-	case ci.InterfaceIndex < 0 || ci.InterfaceIndex >= len(r.meta.Links):
-		return nil, false, fmt.Errorf("it belongs to link %d of %d", ci.InterfaceIndex, len(r.meta.Links))
-	case len(data) > 1 && data[0] == version && data[1] == isRests:
-		return nil, false, r.rests(data[2:])
+	case p.InterfaceIndex < 0 || p.InterfaceIndex >= len(r.meta.Links):
+		return nil, false, fmt.Errorf("it belongs to link %d of %d", p.InterfaceIndex, len(r.meta.Links))
 	default:
+		data, err := r.unseal(p, at, rec.Link)
+		switch {
+		case err != nil:
+			return nil, false, err
+		case data[1] == isRests:
+			return nil, false, r.rests(data[2:])
+		case data[1] == isEnd && r.form >= sealed:
+			var k int
+			if r.wrote, k = binary.Uvarint(data[2:]); k <= 0 {
+				return nil, false, errDamaged
+			}
+			r.whole = true
+			return nil, false, nil
+		}
 		if err := unmarshal(data, at, rec); err != nil {
 			return nil, false, err
 		}
 		soFar = data[5]&flagSoFar != 0
 	}
-	for _, c := range comments {
+	for _, c := range p.comments {
 		rec.Marks = append(rec.Marks, parseMarks(c, mostIndex(rec))...)
 	}
 	return rec, soFar, nil

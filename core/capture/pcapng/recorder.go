@@ -76,7 +76,7 @@ func RecordLimited(store *capture.Store, path string, l Limits) (*Recorder, erro
 	if err := l.Check(); err != nil {
 		return nil, err
 	}
-	r := &Recorder{store: store, limits: l, path: path, shelf: &shelf{meta: &store.Meta}, open: map[running]time.Time{}, now: time.Now, stop: make(chan struct{})}
+	r := &Recorder{store: store, limits: l, path: path, shelf: &shelf{meta: &store.Meta, damages: &damages{}}, open: map[running]time.Time{}, now: time.Now, stop: make(chan struct{})}
 	if err := r.begin(); err != nil {
 		return nil, err
 	}
@@ -168,6 +168,9 @@ func (r *Recorder) Beat() {
 const mostAtOnce = 50_000
 
 func (r *Recorder) write(running bool) (*capture.Snapshot, error) {
+	if err := r.intact(); err != nil {
+		return nil, err
+	}
 	snap := r.store.Snapshot()
 	for more := true; more; {
 		var fresh []int
@@ -218,7 +221,7 @@ func (r *Recorder) trim() {
 // put writes a record, in the next file where this one is full.
 func (r *Recorder) put(rec *record.Record) error {
 	if l := &r.limits; r.part.count > 0 && (l.Bytes > 0 && r.out.n >= l.Bytes || l.Time > 0 && r.now().Sub(r.since) >= l.Time) {
-		if err := r.out.Flush(); err != nil {
+		if err := errors.Join(r.w.finish(), r.out.Flush()); err != nil {
 			return err
 		}
 		r.shelf.settle(r.part, r.waiting)
@@ -348,9 +351,6 @@ func (r *Recorder) Close() error {
 			}
 		}
 		r.shelf.end()
-		if r.err == nil {
-			r.err = r.intact()
-		}
 		if err := r.file.Close(); r.err == nil {
 			r.err = err
 		}

@@ -38,6 +38,14 @@ func (p *part) add(from, to int64) {
 	p.end = to
 }
 
+// reader reads what stands between two places.
+func (p *part) reader(meta *capture.Meta, from, to int64, d *damages) (*reader, error) {
+	in := io.MultiReader(bytes.NewReader(p.head), io.NewSectionReader(p.file, from, to-from))
+	b := newBlocks(in, from-int64(len(p.head)))
+	b.front = len(p.head)
+	return newReader(meta, b, d)
+}
+
 // place gives where a record that has n before it, or an earlier one, begins, and how many
 // are before that.
 func (p *part) place(n uint32) (at int64, before uint32) {
@@ -49,7 +57,8 @@ func (p *part) place(n uint32) (at int64, before uint32) {
 
 // shelf is the home of a capture in files, each the continuation of the one before.
 type shelf struct {
-	meta *capture.Meta
+	meta     *capture.Meta
+	*damages // of its files
 
 	mu    sync.RWMutex
 	parts []*part
@@ -111,23 +120,50 @@ func (s *shelf) Load(first, last uint32, take func(seq uint32, r *record.Record)
 		return errGone
 	}
 	for _, p := range pieces {
-		r, err := newReader(s.meta, io.MultiReader(bytes.NewReader(p.head), io.NewSectionReader(p.file, p.from, p.to-p.from)))
-		if err != nil {
+		if err := s.load(p.part, p.from, p.to, p.n, func(i uint32, r *record.Record) {
+			if seq := p.seq + i; seq >= first && seq <= last {
+				take(seq, r)
+			}
+		}); err != nil {
 			return fmt.Errorf("%s: %w", p.path, err)
 		}
-		for seq := p.seq; seq-p.seq < p.n; {
-			rec, soFar, err := r.next()
-			if err != nil {
-				return fmt.Errorf("%s: %w", p.path, err)
-			}
-			if rec == nil || soFar {
-				continue
-			}
-			if seq >= first && seq <= last {
-				take(seq, rec)
-			}
-			seq++
+	}
+	return nil
+}
+
+// load gives the n records that stand between two places of a file. Of damaged ones a gap stands
+// in each one's place.
+func (s *shelf) load(p *part, from, to int64, n uint32, take func(i uint32, r *record.Record)) error {
+	r, err := p.reader(s.meta, from, to, s.damages)
+	if err != nil {
+		return err
+	}
+	var taken uint32
+	for {
+		rec, soFar, err := r.next()
+		if errors.Is(err, io.EOF) {
+			break
 		}
+		if err != nil {
+			if rec = r.gap(0, max(r.last, 0), err); taken < n {
+				take(taken, rec)
+				taken++
+			}
+			break
+		}
+		if rec == nil || soFar {
+			continue
+		}
+		if taken < n {
+			take(taken, rec)
+		}
+		taken++
+	}
+	if taken != n && !r.broken {
+		return fmt.Errorf("%d records stand between bytes %d and %d in place of %d: %s is not the index of this file; remove it", taken, from, to, n, IndexName(p.path))
+	}
+	for ; taken < n; taken++ {
+		take(taken, r.gap(0, max(r.last, 0), fmt.Errorf("nothing whole is left between bytes %d and %d", from, to)))
 	}
 	return nil
 }
@@ -208,54 +244,6 @@ func (s *shelf) close() {
 		p.file.Close()
 	}
 }
-
-// blocks reads a file block by block: each call of Read gives bytes of one block at most, so
-// that who reads a packet knows where it stands.
-type blocks struct {
-	in   io.Reader
-	left int64 // of the block
-	at   int64 // where the block began
-	next int64 // where the next one begins
-	head [8]byte
-	some []byte // of head, not given yet
-}
-
-// mostBlock bounds the length that a block may claim; a longer one is damaged.
-const mostBlock = 1 << 30
-
-func (b *blocks) Read(p []byte) (int, error) {
-	if b.left == 0 {
-		n, err := io.ReadFull(b.in, b.head[:])
-		b.at = b.next
-		b.some = b.head[:n]
-		b.left = int64(n)
-		if n == len(b.head) {
-			b.left = max(int64(binary.LittleEndian.Uint32(b.head[4:])), 8)
-			if b.left > mostBlock {
-				return 0, errors.New("a block is longer than any can be")
-			}
-		} else if n == 0 {
-			return 0, err
-		}
-		b.next += b.left
-	}
-	n := copy(p, b.some)
-	b.some = b.some[n:]
-	if n == 0 {
-		var err error
-		if n, err = b.in.Read(p[:min(int64(len(p)), b.left)]); n == 0 && err != nil {
-			return 0, err
-		}
-	}
-	b.left -= int64(n)
-	return n, nil
-}
-
-// Types of blocks that stand before the packets.
-const (
-	blockSection   = 0x0a0d0d0a
-	blockInterface = 1
-)
 
 // preface gives the section header and the interfaces with which a file begins.
 func preface(in io.ReaderAt, size int64) ([]byte, error) {

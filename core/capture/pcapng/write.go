@@ -1,6 +1,7 @@
 package pcapng
 
 import (
+	"encoding/binary"
 	"encoding/json"
 	"errors"
 	"io"
@@ -22,6 +23,7 @@ type Writer struct {
 	buf   []byte
 	links []capture.Link
 	ports map[uint16]int // interfaces of buses with a form that others know, by link
+	n     uint64         // records
 }
 
 // NewWriter begins a file for a capture.
@@ -66,7 +68,7 @@ func NewWriter(out io.Writer, meta *capture.Meta) (*Writer, error) {
 		if n == len(text) {
 			kind = isLast
 		}
-		if err := x.packet(0, 0, append([]byte{version, kind}, text[:n]...), nil); err != nil {
+		if err := x.packet(0, 0, seal(append([]byte{version, kind}, text[:n]...), 0, 0, nil), nil); err != nil {
 			return nil, err
 		}
 		if text = text[n:]; kind == isLast {
@@ -99,8 +101,9 @@ func (w *Writer) packet(port int, at quantity.Time, b []byte, comments []string)
 
 // Write appends one record.
 func (w *Writer) Write(r *record.Record) error {
-	w.buf = marshal(w.buf[:0], r, false)
+	w.n++
 	marks := marksText(r.Marks)
+	w.buf = seal(marshal(w.buf[:0], r, false), r.Start, r.Link, marks)
 	port, has := w.ports[r.Link]
 	if !has || r.Kind != record.Frame && r.Kind != record.Transaction {
 		return w.packet(int(r.Link), r.Start, w.buf, marks)
@@ -119,8 +122,9 @@ func (w *Writer) Write(r *record.Record) error {
 // writeSoFar appends a record that is not finished: should nothing more come, it is not
 // lost.
 func (w *Writer) writeSoFar(r *record.Record) error {
-	w.buf = marshal(w.buf[:0], r, true)
-	return w.packet(int(r.Link), r.Start, w.buf, marksText(r.Marks))
+	marks := marksText(r.Marks)
+	w.buf = seal(marshal(w.buf[:0], r, true), r.Start, r.Link, marks)
+	return w.packet(int(r.Link), r.Start, w.buf, marks)
 }
 
 // Flush hands everything written to the file.
@@ -176,9 +180,17 @@ func (w *Writer) end(snap *capture.Snapshot) error {
 		if err != nil {
 			return err
 		}
-		if err := w.packet(0, 0, append([]byte{version, isRests}, text...), nil); err != nil {
+		if err := w.packet(0, 0, seal(append([]byte{version, isRests}, text...), 0, 0, nil), nil); err != nil {
 			return err
 		}
+	}
+	return w.finish()
+}
+
+// finish says that the file is whole.
+func (w *Writer) finish() error {
+	if err := w.packet(0, 0, seal(binary.AppendUvarint([]byte{version, isEnd}, w.n), 0, 0, nil), nil); err != nil {
+		return err
 	}
 	return w.Flush()
 }
