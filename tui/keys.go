@@ -235,7 +235,7 @@ func (a *App) commands() []ui.Command {
 		ui.Command{Name: "prefer", Args: "[NAME VALUE]", Help: "theme, colours, lines, keys.COMMAND", Run: a.prefer, Complete: preferences},
 		ui.Command{Name: "draw", Args: "FILE", Help: "save the picture as .svg or .pdf", Run: a.drawFile, Complete: ui.Files},
 		ui.Command{Name: "draw-here", Keys: []string{"W"}, Help: "save the picture here as VIEW-N.svg", Run: a.drawHere},
-		ui.Command{Name: "keep", Args: "FILE", Help: "save the capture so far as pcapng", Run: a.keep, Complete: ui.Files},
+		ui.Command{Name: "keep", Args: "FILE [with levels]", Help: "save the capture so far as pcapng", Run: a.keep, Complete: ui.Files},
 		ui.Command{Name: "quit", Keys: []string{"q"}, Help: "leave", Run: a.quit})
 }
 
@@ -323,7 +323,7 @@ func (a *App) timeCommands() []ui.Command {
 			}
 			return pace(func() { a.session.World.SetSpeed(n) })("")
 		}},
-		{Name: "record", Args: "FILE [LIMITS]", Help: "record to a pcapng file; limits: every 100 MB, every 10 min, keep 5", Run: a.record, Complete: ui.Files},
+		{Name: "record", Args: "FILE [LIMITS]", Help: "record to a pcapng file; limits: every 100 MB, every 10 min, keep 5, with levels", Run: a.record, Complete: ui.Files},
 		{Name: "end-recording", Help: "close the file that is recorded to", Run: a.endRecording},
 	}
 }
@@ -658,13 +658,16 @@ func (a *App) keep(arg string) tea.Cmd {
 		a.Warn("name a file: keep lock7.pcapng")
 		return nil
 	}
-	snap := a.snap
+	snap, save := a.snap, pcapng.Save
+	if path, with := strings.CutSuffix(arg, " with levels"); with {
+		arg, save = strings.TrimSpace(path), pcapng.SaveAll
+	}
 	return func() tea.Msg {
 		f, err := os.OpenFile(arg, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 		if err != nil {
 			return wroteMsg{arg, err}
 		}
-		err = pcapng.Save(f, snap)
+		err = save(f, snap)
 		return wroteMsg{arg, errors.Join(err, f.Close())}
 	}
 }

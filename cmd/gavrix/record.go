@@ -20,6 +20,8 @@ type recordFlags struct {
 	size  int
 	span  time.Duration
 	files int
+	// levels: those of the lines, too.
+	levels bool
 }
 
 // add adds the flags; the file is named by the flag name.
@@ -27,14 +29,15 @@ func (o *recordFlags) add(fl *pflag.FlagSet, name string) {
 	fl.StringVar(&o.path, name, "", "record to this pcapng file")
 	fl.IntVar(&o.size, "file-size", 0, "begin a next file (NAME-1, NAME-2 …) when one has so many MB")
 	fl.DurationVar(&o.span, "file-time", 0, "begin a next file after this time, as 10m")
+	fl.BoolVar(&o.levels, "with-levels", false, "record the levels of the lines too, so that the file shows them when it is opened")
 	fl.IntVar(&o.files, "files", 0, "keep so many files: the oldest are removed (0 keeps all)")
 }
 
 // limits gives how the recording is cut; an error says what makes no sense.
 func (o *recordFlags) limits(name string) (pcapng.Limits, error) {
-	l := pcapng.Limits{Bytes: int64(o.size) << 20, Time: o.span, Files: o.files}
+	l := pcapng.Limits{Bytes: int64(o.size) << 20, Time: o.span, Files: o.files, Levels: o.levels}
 	if o.path == "" && l != (pcapng.Limits{}) {
-		return l, fmt.Errorf("--file-size, --file-time and --files have no effect without --%s FILE", name)
+		return l, fmt.Errorf("--file-size, --file-time, --files and --with-levels have no effect without --%s FILE", name)
 	}
 	if o.size > 1<<20 {
 		return l, fmt.Errorf("--file-size %d: give up to %d MB", o.size, 1<<20)

@@ -13,10 +13,11 @@ import (
 
 // The kinds of packets of the private link type that are no records.
 const (
-	isEnd   = 0xfc // nothing follows, and how many records the file has
-	isRests = 0xfd // how the lines stood at the end
-	isPiece = 0xfe // of the capture's description
-	isLast  = 0xff // the last piece
+	isLevels = 0xfb // of a line
+	isEnd    = 0xfc // nothing follows, and how many records the file has
+	isRests  = 0xfd // how the lines stood at the end
+	isPiece  = 0xfe // of the capture's description
+	isLast   = 0xff // the last piece
 )
 
 // limit bounds the times of a record.

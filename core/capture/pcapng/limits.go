@@ -19,6 +19,8 @@ type Limits struct {
 	Time  time.Duration
 	// Files is how many are kept; the oldest are removed. 0: all.
 	Files int
+	// Levels: those of the lines are recorded too.
+	Levels bool
 }
 
 // cuts says whether there is more than one file.
@@ -51,10 +53,13 @@ func (l *Limits) Name(path string, n int) string {
 	return fmt.Sprintf("%s-%d%s", strings.TrimSuffix(path, ext), n, ext)
 }
 
-// ParseLimits reads a file's name with limits behind it, as `lock7.pcapng every 100 MB keep 5`
-// or `lock7.pcapng every 10 min`.
+// ParseLimits reads a file's name with limits behind it, as `lock7.pcapng every 100 MB keep 5`,
+// `lock7.pcapng every 10 min` or `lock7.pcapng with levels`.
 func ParseLimits(text string) (path string, l Limits, err error) {
 	words := strings.Fields(text)
+	if n := len(words); n > 2 && words[n-2] == "with" && words[n-1] == "levels" {
+		words, l.Levels = words[:n-2], true
+	}
 	at := len(words)
 	for i := len(words) - 1; i > 0; i-- {
 		if words[i] == "every" || words[i] == "keep" {

@@ -88,7 +88,7 @@ func open(path string, f *os.File) (*Opening, error) {
 		o.part = &part{path: path, file: f, head: r.b.head, end: r.b.next}
 	}
 	o.shelf.begin(o.part)
-	o.g = &gatherer{reader: r, store: o.Store, soFar: map[running]unfinished{}}
+	o.g = gather(r, o.Store)
 	o.read.Store(o.part.end)
 	if o.Known {
 		// Those that came before the index was written are needed at once, in their order.
@@ -174,7 +174,8 @@ func (o *Opening) Load(ctx context.Context, tell func()) error {
 
 // index writes an index where one is worth it.
 func (o *Opening) index() {
-	if o.Damage() != nil { // how it looks depends on where reading begins
+	// How damage looks depends on where reading begins; levels are read from the beginning on.
+	if o.Damage() != nil || o.g.levels {
 		return
 	}
 	if o.part.count < leastIndexed || o.Known && o.part.count < o.state.Total+leastIndexed {

@@ -16,6 +16,7 @@ import (
 	"gavrix.org/gavrix/core/capture"
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/wire"
 )
 
 // ErrForeign says that a file is pcapng, but holds no capture of this form.
@@ -46,6 +47,9 @@ type reader struct {
 	last   quantity.Time // start of the last record; -1: none was read
 	whole  bool          // its end was read, and that it has so many records:
 	wrote  uint64
+	// levels: it has those of lines, which line takes where it is set.
+	levels bool
+	line   func(line int, w *wire.Window)
 	// held: the packet behind bytes that are none waits.
 	held bool
 	pack packet // the last one
@@ -68,6 +72,16 @@ type gatherer struct {
 	soFar map[running]unfinished
 	// records is how many were finished.
 	records int
+	// Up to where the levels of each line are known, and how it stands there.
+	lineTo   map[int]quantity.Time
+	lineHigh map[int]bool
+}
+
+// gather begins to put what a reader gives into a store.
+func gather(r *reader, store *capture.Store) *gatherer {
+	g := &gatherer{reader: r, store: store, soFar: map[running]unfinished{}}
+	r.line = g.take
+	return g
 }
 
 // unfinished is a record that was not finished yet, and where it stands.
@@ -137,7 +151,7 @@ func Read(in io.Reader) (*capture.Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	g := &gatherer{reader: r, store: capture.NewStore(*r.meta), soFar: map[running]unfinished{}}
+	g := gather(r, capture.NewStore(*r.meta))
 	defer g.rest()
 	for {
 		rec, soFar, err := r.next()
@@ -250,7 +264,7 @@ func (r *reader) next() (rec *record.Record, soFar bool, err error) {
 // gap gives what stands in the place of a record that can't be read.
 func (r *reader) gap(link uint16, at quantity.Time, why error) *record.Record {
 	r.broken = true
-	r.damages.add(r.at, why)
+	r.damages.add(r.at, true, why)
 	return &record.Record{Kind: record.Gap, Link: link, Origin: record.FromGavrix, Start: at, End: at, Text: record.LostText + why.Error()}
 }
 
@@ -267,7 +281,7 @@ func (r *reader) inPlace(p *packet, why error) *record.Record {
 		link = l
 	case len(p.data) > 1 && p.data[0] == r.form && (p.data[1] == isRests || p.data[1] == isEnd && r.form >= sealed), r.form < sealed && len(p.data) > 5 && p.data[0] == r.form && p.data[5]&flagSoFar != 0:
 		r.broken = true
-		r.damages.add(r.b.at, why)
+		r.damages.add(r.b.at, false, why)
 		return nil
 	case p.InterfaceIndex >= 0 && p.InterfaceIndex < len(r.meta.Links):
 		link = uint16(p.InterfaceIndex)
@@ -292,7 +306,7 @@ func (r *reader) describe() error {
 		data, err := r.unseal(p, 0, 0)
 		if err != nil {
 			// What can be understood of it is better than nothing.
-			r.damages.add(r.b.at, fmt.Errorf("the description of the links: %w", err))
+			r.damages.add(r.b.at, false, fmt.Errorf("the description of the links: %w", err))
 		}
 		text = append(text, data[2:]...)
 		last = p.data[1] == isLast
@@ -356,6 +370,13 @@ func (r *reader) record(p *packet) (rec *record.Record, soFar bool, err error) {
 			return nil, false, err
 		case data[1] == isRests:
 			return nil, false, r.rests(data[2:])
+		case data[1] == isLevels && r.form >= sealed:
+			r.levels = true
+			line, w, err := parseLevels(data[2:], len(r.meta.Lines))
+			if err == nil && r.line != nil {
+				r.line(line, &w)
+			}
+			return nil, false, err
 		case data[1] == isEnd && r.form >= sealed:
 			var k int
 			if r.wrote, k = binary.Uvarint(data[2:]); k <= 0 {

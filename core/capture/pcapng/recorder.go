@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"gavrix.org/gavrix/core/capture"
+	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/record"
 	"gavrix.org/gavrix/core/records"
 )
@@ -46,8 +47,9 @@ type Recorder struct {
 	Whole bool
 	// open are the records that go on, with the time since when what they hold is not in
 	// the file.
-	open map[running]time.Time
-	now  func() time.Time
+	open   map[running]time.Time
+	levels levels
+	now    func() time.Time
 
 	stop chan struct{}
 	once sync.Once
@@ -76,7 +78,7 @@ func RecordLimited(store *capture.Store, path string, l Limits) (*Recorder, erro
 	if err := l.Check(); err != nil {
 		return nil, err
 	}
-	r := &Recorder{store: store, limits: l, path: path, shelf: &shelf{meta: &store.Meta, damages: &damages{}}, open: map[running]time.Time{}, now: time.Now, stop: make(chan struct{})}
+	r := &Recorder{store: store, limits: l, path: path, shelf: &shelf{meta: &store.Meta, damages: &damages{}}, open: map[running]time.Time{}, levels: levels{upTo: map[int]quantity.Time{}}, now: time.Now, stop: make(chan struct{})}
 	if err := r.begin(); err != nil {
 		return nil, err
 	}
@@ -185,6 +187,11 @@ func (r *Recorder) write(running bool) (*capture.Snapshot, error) {
 		}
 		r.publish(uint32(snap.Mark()) - uint32(r.trail.Behind))
 	}
+	if r.limits.Levels {
+		if err := r.levels.write(r.w, snap); err != nil {
+			return nil, err
+		}
+	}
 	if running {
 		if err := r.w.end(snap); err != nil {
 			return nil, err
@@ -261,7 +268,7 @@ func (r *Recorder) index(snap *capture.Snapshot, last bool) {
 	r.indexing.Lock()
 	defer r.indexing.Unlock()
 	p, count, whole := r.shelf.newest()
-	if r.limits.cuts() || !whole || count < leastIndexed || count == r.indexed || !last && r.now().Sub(r.indexedAt) < indexEvery {
+	if r.limits.cuts() || r.limits.Levels || !whole || count < leastIndexed || count == r.indexed || !last && r.now().Sub(r.indexedAt) < indexEvery {
 		return
 	}
 	r.indexed, r.indexedAt = count, r.now()

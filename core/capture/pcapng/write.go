@@ -130,14 +130,25 @@ func (w *Writer) writeSoFar(r *record.Record) error {
 // Flush hands everything written to the file.
 func (w *Writer) Flush() error { return w.w.Flush() }
 
-// Save writes a snapshot whole.
-func Save(out io.Writer, snap *capture.Snapshot) error {
+// SaveAll is Save with the levels of lines that are kept.
+func SaveAll(out io.Writer, snap *capture.Snapshot) error { return save(out, snap, true) }
+
+// Save writes a snapshot's records.
+func Save(out io.Writer, snap *capture.Snapshot) error { return save(out, snap, false) }
+
+func save(out io.Writer, snap *capture.Snapshot, withLevels bool) error {
 	w, err := NewWriter(out, snap.Meta())
 	if err != nil {
 		return err
 	}
 	for i := snap.First(); i < snap.Len(); i++ {
 		if err := w.Write(snap.At(i)); err != nil {
+			return err
+		}
+	}
+	if withLevels {
+		l := levels{upTo: map[int]quantity.Time{}}
+		if err := l.write(w, snap); err != nil {
 			return err
 		}
 	}
