@@ -43,17 +43,17 @@ jitter, how often one stayed away for three periods, and which errors.
 			if err != nil {
 				return err
 			}
-			var rs []*record.Record
+			c := stats.NewCollector(len(snap.Meta().Links), a, z)
 			for i := snap.First(); i < snap.Len(); i++ {
 				r := snap.At(i)
 				if p.filter != nil && !p.filter.Take(r) {
 					continue
 				}
-				if r.Start >= a && r.End <= z && int(r.Link) < len(snap.Meta().Links) && values.Once(&snap.Meta().Links[r.Link], r) {
-					rs = append(rs, r)
+				if int(r.Link) < len(snap.Meta().Links) && values.Once(&snap.Meta().Links[r.Link], r) {
+					c.Take(r)
 				}
 			}
-			if err := printStats(snap.Meta(), rs, a, z, asJSON); err != nil {
+			if err := printStats(snap.Meta(), c, z-a, asJSON); err != nil {
 				return err
 			}
 			return p.ended(snap.Now)
@@ -95,15 +95,15 @@ func called(l *capture.Link, g *stats.Group) string {
 	return l.EndName(g.From)
 }
 
-func printStats(m *capture.Meta, rs []*record.Record, from, to quantity.Time, asJSON bool) error {
+func printStats(m *capture.Meta, c *stats.Collector, span quantity.Time, asJSON bool) error {
 	ms := func(t quantity.Time) float64 { return t.Seconds() * 1e3 }
 	rows := []groupRow{}
-	groups := stats.Groups(rs)
+	groups := c.Groups()
 	for _, g := range groups {
 		l := &m.Links[g.Link]
 		rows = append(rows, groupRow{
 			Link: l.Name, What: called(l, g), Count: g.Count, Bytes: g.Bytes, Least: ms(g.Period.Least), Mean: ms(g.Period.Mean), Most: ms(g.Period.Most),
-			Jitter: ms(g.Jitter()), Load: 100 * float64(g.Busy) / float64(to-from), Missing: g.Missing, Bad: g.Bad, Errors: g.Errors(),
+			Jitter: ms(g.Jitter()), Load: 100 * float64(g.Busy) / float64(span), Missing: g.Missing, Bad: g.Bad, Errors: g.Errors(),
 		})
 	}
 	if asJSON {
@@ -114,13 +114,7 @@ func printStats(m *capture.Meta, rs []*record.Record, from, to quantity.Time, as
 		return nil
 	}
 	for i := range m.Links {
-		var mine []*record.Record
-		for _, r := range rs {
-			if int(r.Link) == i {
-				mine = append(mine, r)
-			}
-		}
-		t := stats.Of(mine, from, to)
+		t := c.Traffic(i)
 		lines := t.Lines()
 		if lines == nil {
 			continue
@@ -129,7 +123,7 @@ func printStats(m *capture.Meta, rs []*record.Record, from, to quantity.Time, as
 		for _, l := range lines {
 			fmt.Fprintln(stdout, "   "+l)
 		}
-		if replies := stats.Replies(mine); len(replies) > 1 {
+		if replies := c.Replies(i); len(replies) > 1 {
 			for _, c := range stats.Classes(replies, 6) {
 				fmt.Fprintf(stdout, "   answers after %10s to %10s %6d  %s\n", c.From.Round(4), c.To.Round(4), c.N, strings.Repeat("█", (c.N*40+len(replies)-1)/len(replies)))
 			}

@@ -105,30 +105,15 @@ const MissingAfter = 3
 
 // Groups gives the figures of records of a stretch, by link and then by what they are: a frame's
 // identifier, else who sent it, or the device of a transaction.
-func Groups(rs []*record.Record) []*Group {
-	by := map[Key]*Group{}
-	var out []*Group
-	for _, r := range rs {
-		k, ok := KeyOf(r)
-		if !ok {
-			continue
-		}
-		g := by[k]
-		if g == nil {
-			g = &Group{Key: k, First: r.Start}
-			g.From = r.From
-			by[k] = g
-			out = append(out, g)
-		}
-		g.take(r)
-	}
-	for _, g := range out {
+func (c *Collector) Groups() []*Group {
+	for _, g := range c.groups {
 		slices.Sort(g.starts)
 		var periods []quantity.Time
 		for i := 1; i < len(g.starts); i++ {
 			periods = append(periods, g.starts[i]-g.starts[i-1])
 		}
 		g.Period = wire.TimesOf(periods)
+		g.Missing, g.Longest = 0, 0
 		if usual := Usual(periods); usual > 0 {
 			for _, p := range periods {
 				if p > MissingAfter*usual {
@@ -138,10 +123,10 @@ func Groups(rs []*record.Record) []*Group {
 			}
 		}
 	}
-	slices.SortStableFunc(out, func(a, b *Group) int {
+	slices.SortStableFunc(c.groups, func(a, b *Group) int {
 		return cmp.Or(cmp.Compare(a.Link, b.Link), cmp.Compare(a.ID, b.ID), cmp.Compare(a.From, b.From))
 	})
-	return out
+	return c.groups
 }
 
 func (g *Group) take(r *record.Record) {
@@ -197,28 +182,6 @@ func Classes(ts []quantity.Time, n int) []Class {
 	}
 	for _, t := range ts {
 		out[min(int((t-least)/each), n-1)].N++
-	}
-	return out
-}
-
-// Replies gives the times from the end of what the MCU sent to the begin of the answer, on links
-// where each has its line.
-func Replies(rs []*record.Record) []quantity.Time {
-	var out []quantity.Time
-	in := slices.Clone(rs)
-	slices.SortStableFunc(in, func(a, b *record.Record) int { return cmp.Compare(a.Start, b.Start) })
-	asked := map[uint16]*record.Record{}
-	for _, r := range in {
-		if r.Kind != record.Chars {
-			continue
-		}
-		switch a := asked[r.Link]; {
-		case r.From == record.MCU:
-			asked[r.Link] = r
-		case r.From >= record.Device && a != nil:
-			out = append(out, r.Start-a.End)
-			delete(asked, r.Link)
-		}
 	}
 	return out
 }

@@ -25,7 +25,20 @@ func TestGroups(t *testing.T) {
 			}
 			rs = append(rs, r)
 		}
-		groups := Groups(rs)
+		c := NewCollector(2, 0, at+3)
+		for _, r := range rs {
+			c.Take(r)
+		}
+		groups := c.Groups()
+		for link := range 2 {
+			var mine []*record.Record
+			for _, r := range rs {
+				if int(r.Link) == link {
+					mine = append(mine, r)
+				}
+			}
+			require.Equal(rt, Of(mine, 0, at+3), c.Traffic(link))
+		}
 		n := 0
 		for i, g := range groups {
 			if i > 0 {

@@ -3,6 +3,7 @@
 package stats
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 
@@ -49,51 +50,54 @@ func (t *Traffic) Share() float64 {
 // Of gives the figures of records as one receiver saw them, whole ones in a
 // stretch of time. Their order does not matter.
 func Of(rs []*record.Record, from, to quantity.Time) Traffic {
-	t := Traffic{Span: to - from}
-	var in []*record.Record
+	var in []item
 	for _, r := range rs {
-		if r.Traffic() && r.Kind != record.Flow && r.Start >= from && r.End <= to {
-			in = append(in, r)
+		if x, ok := itemOf(r); ok && x.start >= from && x.end <= to {
+			in = append(in, x)
 		}
 	}
-	slices.SortStableFunc(in, func(a, b *record.Record) int { return int(a.Start - b.Start) })
-	var lengths, gaps, replies, rounds []quantity.Time
+	slices.SortStableFunc(in, func(a, b item) int { return cmp.Compare(a.start, b.start) })
+	return figures(in, from, to)
+}
+
+func figures(in []item, from, to quantity.Time) Traffic {
+	t := Traffic{Span: to - from}
+	var lengths, gaps, replies, rounds wire.Sum
 	end := from
-	var asked *record.Record
-	for i, r := range in {
+	var asked *item
+	for i := range in {
+		r := &in[i]
 		t.Records++
-		t.Bytes += r.Len()
-		if r.Kind == record.Transaction && r.Bits > 0 {
-			t.Bytes += len(r.Data) + len(r.Back) - r.Len()
-		}
-		if r.AllFlags() != 0 {
+		t.Bytes += int(r.bytes)
+		if r.bad {
 			t.Bad++
 		}
-		lengths = append(lengths, r.End-r.Start)
-		if i > 0 && r.Start >= end {
-			gaps = append(gaps, r.Start-end)
+		lengths.Add(r.end - r.start)
+		if i > 0 && r.start >= end {
+			gaps.Add(r.start - end)
 		}
-		t.Busy += max(r.End-max(r.Start, end), 0)
+		t.Busy += max(r.end-max(r.start, end), 0)
 		switch {
-		case r.From == record.MCU:
+		case r.from == record.MCU:
 			asked = r
-		case r.From >= record.Device && r.Kind == record.Chars && asked != nil && r.End > asked.End:
+		case r.from >= record.Device && r.chars && asked != nil && r.end > asked.end:
 			// What begins while the question is still sent, as an echo does, is no answer to
 			// the whole of it: its last character alone need come behind it.
-			own := 1
-			if r.Start >= asked.End {
-				replies, own = append(replies, r.Start-asked.End), r.Len()
+			own := int32(1)
+			if r.start >= asked.end {
+				replies.Add(r.start - asked.end)
+				own = r.n
 			}
-			rounds = append(rounds, r.End-asked.Start)
-			line := asked.Each*quantity.Time(asked.Len()) + r.Each*quantity.Time(own)
-			if line = min(line, r.End-asked.Start); t.Line == 0 || line < t.Line {
+			rounds.Add(r.end - asked.start)
+			line := asked.each*quantity.Time(asked.n) + r.each*quantity.Time(own)
+			if line = min(line, r.end-asked.start); t.Line == 0 || line < t.Line {
 				t.Line = line
 			}
 			asked = nil
 		}
-		end = max(end, r.End)
+		end = max(end, r.end)
 	}
-	t.Length, t.Gap, t.Reply, t.Round = wire.TimesOf(lengths), wire.TimesOf(gaps), wire.TimesOf(replies), wire.TimesOf(rounds)
+	t.Length, t.Gap, t.Reply, t.Round = lengths.Times(), gaps.Times(), replies.Times(), rounds.Times()
 	return t
 }
 

@@ -28,6 +28,19 @@ func (x *Times) done() {
 	}
 }
 
+// Sum gathers times for their figures.
+type Sum struct{ times Times }
+
+// Add counts a time in.
+func (s *Sum) Add(t quantity.Time) { s.times.add(t) }
+
+// Times gives the figures of all that were counted in.
+func (s *Sum) Times() Times {
+	x := s.times
+	x.done()
+	return x
+}
+
 // TimesOf gives the figures of some times.
 func TimesOf(ts []quantity.Time) Times {
 	var x Times
