@@ -66,6 +66,7 @@ type App struct {
 	levels  *Levels
 	opening *pcapng.Opening // of a recorded capture that is shown
 	damage  string          // of it that was said
+	full    bool            // it was said that memory is full
 	// redecode: the bench was edited since the file of levels was decoded.
 	redecode bool
 	// reading reads what of it is not read yet.
@@ -233,6 +234,10 @@ func (a *App) look() bool {
 	}
 	a.ledger.Update(a.snap)
 	a.find()
+	if !a.full && a.snap.First() > 0 {
+		a.full = true
+		a.Say("memory is full: the oldest records go from here on; :record FILE keeps all, --memory N takes more")
+	}
 	return true
 }
 

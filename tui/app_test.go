@@ -135,7 +135,7 @@ func TestRecordsThatWentAreSaid(t *testing.T) {
 	alone(t)
 	b := demoBench(t)
 	h := sim.NewHeadless(b)
-	h.Store().Bound(400 << 10)
+	h.Store().Bound(1 << 20)
 	h.World.RunTo(40 * quantity.Second)
 	require.Less(t, h.Store().Memory(), 3*(400<<10)+(1<<20))
 	n, before := h.Store().Snapshot().Gone()

@@ -235,7 +235,7 @@ func (a *App) commands() []ui.Command {
 		ui.Command{Name: "prefer", Args: "[NAME VALUE]", Help: "theme, colours, lines, keys.COMMAND", Run: a.prefer, Complete: preferences},
 		ui.Command{Name: "draw", Args: "FILE", Help: "save the picture as .svg or .pdf", Run: a.drawFile, Complete: ui.Files},
 		ui.Command{Name: "draw-here", Keys: []string{"W"}, Help: "save the picture here as VIEW-N.svg", Run: a.drawHere},
-		ui.Command{Name: "keep", Args: "FILE [with levels]", Help: "save the capture so far as pcapng", Run: a.keep, Complete: ui.Files},
+		ui.Command{Name: "keep", Args: "FILE", Help: "save the capture so far as pcapng; FILE with levels has these too", Run: a.keep, Complete: ui.Files},
 		ui.Command{Name: "quit", Keys: []string{"q"}, Help: "leave", Run: a.quit})
 }
 

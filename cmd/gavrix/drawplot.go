@@ -57,7 +57,7 @@ stands beside what a part answers, the first is a staircase, the second dots.
 			if err != nil {
 				return err
 			}
-			book := values.NewBook(b, snap.Meta())
+			book := values.NewBook(b, snap.Meta(), snap.ValuesMemory())
 			for book.Take(snap, 1<<20) {
 			}
 			lanes, err := lanesOf(book, args[1:])
@@ -199,7 +199,7 @@ values too.
 			if err != nil {
 				return err
 			}
-			book := values.NewBook(b, snap.Meta())
+			book := values.NewBook(b, snap.Meta(), snap.ValuesMemory())
 			for book.Take(snap, 1<<20) {
 			}
 			return printValues(book, snap.Now, asJSON)

@@ -8,7 +8,6 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
-	"gavrix.org/gavrix/core/capture"
 	"gavrix.org/gavrix/core/capture/pcapng"
 	"gavrix.org/gavrix/core/sim"
 	"gavrix.org/gavrix/demo"
@@ -18,18 +17,19 @@ import (
 type uiOptions struct {
 	sets   []string
 	record recordFlags
-	memory int
+	memory memoryFlag
 }
 
 func (o *uiOptions) flags(fl *pflag.FlagSet) {
 	fl.StringArrayVar(&o.sets, "set", nil, "change a value of the bench first, as PATH=VALUE (repeatable)")
 	o.record.add(fl, "record")
-	fl.IntVar(&o.memory, "memory", capture.DefaultMemory>>20, "MB that the records in memory may take, and their levels as much; the oldest go, of a recording to its file")
+	o.memory.add(fl)
 }
 
 func openBench(path string, o *uiOptions) error {
-	if o.memory < 1 || o.memory > 1<<20 {
-		return fmt.Errorf("--memory %d: give 1 to %d MB", o.memory, 1<<20)
+	memory, err := o.memory.bytes()
+	if err != nil {
+		return err
 	}
 	limits, err := o.record.limits("record")
 	if err != nil {
@@ -43,7 +43,7 @@ func openBench(path string, o *uiOptions) error {
 	if path == "demo" || strings.HasPrefix(path, "demo:") {
 		save = ""
 	}
-	return tui.Run(tui.Options{Bench: b, Path: save, Record: o.record.path, Limits: limits, Memory: o.memory << 20})
+	return tui.Run(tui.Options{Bench: b, Path: save, Record: o.record.path, Limits: limits, Memory: memory})
 }
 
 func demoCommand() *cobra.Command {

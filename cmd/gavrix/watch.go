@@ -39,6 +39,7 @@ type watchOptions struct {
 	fast         bool
 	levels       string
 	record       recordFlags
+	memory       memoryFlag
 	port, rate   string
 	frame, flow  string
 	dtr, rts     string
@@ -103,6 +104,7 @@ can't take, it says.`,
 	fl.DurationVar(&o.span, "for", 0, "stop after this time, as 5s; 0 goes on until interrupted")
 	fl.BoolVar(&o.fast, "fast", false, "run the simulation as fast as it goes, for the time of --for")
 	o.record.add(fl, "save")
+	o.memory.add(fl)
 	fl.StringVar(&o.levels, "levels", "", "at the end write the kept line levels to this .vcd or .csv file")
 	fl.StringVar(&o.port, "port", "", "watch this port")
 	fl.StringVar(&o.rate, "rate", "", "its rate")
@@ -177,6 +179,11 @@ func (o *watchOptions) follow(ctx context.Context, s link.Session, links []uint1
 	if err != nil {
 		return err
 	}
+	memory, err := o.memory.bytes()
+	if err != nil {
+		return err
+	}
+	s.Store().Bound(memory)
 	end, err := o.record.begin(ctx, s.Store(), "save", virtual > 0)
 	if err != nil {
 		return err

@@ -65,12 +65,13 @@ type Store struct {
 	traces   []*wire.Trace // by line; nil where nothing was kept
 	rests    map[int]Rest  // by line, where a file without levels says so
 	version  atomic.Uint64
-	limit    int
+	limit    int // of the levels of a line, in bytes
+	values   int // of samples of values
 }
 
-// DefaultMemory is what the records of a capture may take in bytes, and the levels of
-// all lines as much.
-const DefaultMemory = 256 << 20
+// DefaultMemory is what a capture may take in bytes: its records, the levels of all lines, and
+// what its values were.
+const DefaultMemory = 512 << 20
 
 // NewStore gives an empty capture.
 func NewStore(meta Meta) *Store {
@@ -79,18 +80,33 @@ func NewStore(meta Meta) *Store {
 	return s
 }
 
-// Bound sets the memory that records may take, and levels as much. When there is more
-// the oldest go.
+// Bound sets the memory that a capture may take: levels half of it, records three eighths, and
+// samples of values, which others keep, what is left. When there is more the oldest go.
 func (s *Store) Bound(bytes int) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.list.Limit = bytes
-	s.limit = bytes / max(len(s.Meta.Lines), 1)
+	s.list.Limit = bytes / 8 * 3
+	s.values = bytes / 8
+	s.limit = bytes / 2 / max(len(s.Meta.Lines), 1)
 	for _, t := range s.traces {
 		if t != nil {
 			t.Bound(s.limit)
 		}
 	}
+}
+
+// BoundRecords sets the memory that records alone may take.
+func (s *Store) BoundRecords(bytes int) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.list.Limit = bytes
+}
+
+// ValuesMemory is what samples of values may take in bytes.
+func (s *Store) ValuesMemory() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.values
 }
 
 // Keep says where records stand that there is no memory for. The first one counts.
@@ -388,6 +404,9 @@ func (s *Snapshot) Seen(link uint16, by record.End) Counters {
 	}
 	return sum
 }
+
+// ValuesMemory is what samples of values may take in bytes.
+func (s *Snapshot) ValuesMemory() int { return s.store.ValuesMemory() }
 
 // Meta describes the capture.
 func (s *Snapshot) Meta() *Meta { return &s.store.Meta }

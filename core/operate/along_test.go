@@ -130,7 +130,7 @@ values:
 `)
 	do(t, h, "bus", "read A B")
 	snap := h.Store().Snapshot()
-	book := values.NewBook(h.Bench, snap.Meta())
+	book := values.NewBook(h.Bench, snap.Meta(), 1<<20)
 	for book.Take(snap, 100) {
 	}
 	m := h.Bench.Meanings()

@@ -27,7 +27,7 @@ func TestMessagesByName(t *testing.T) {
 		h.World.RunTo(h.World.Now() + 100*quantity.Microsecond)
 	}
 	require.True(t, sent)
-	book := values.NewBook(b, &h.Store().Meta)
+	book := values.NewBook(b, &h.Store().Meta, 1<<20)
 	for book.Take(h.Store().Snapshot(), 1<<20) {
 	}
 	for name, want := range map[string]string{"pump-command.mode": "lower", "pump-command.wanted": "31 bar"} {

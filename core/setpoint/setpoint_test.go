@@ -69,7 +69,7 @@ func TestSetOverTheWire(t *testing.T) {
 		b := lock7(t)
 		h := sim.NewHeadless(b)
 		h.World.RunTo(600 * quantity.Millisecond)
-		book := values.NewBook(b, &h.Store().Meta)
+		book := values.NewBook(b, &h.Store().Meta, 1<<20)
 		n, err := book.Catalog().Find(c.name)
 		require.NoError(t, err)
 		p, err := Of(b, n, c.link)

@@ -46,12 +46,12 @@ type Book struct {
 	Limit int
 }
 
-// DefaultLimit is 16 bytes each: 64 MB.
-const DefaultLimit = 4 << 20
+// perSample is what a sample takes in bytes, with the room that is kept for the next ones.
+const perSample = 2 * 16
 
-// NewBook gives an empty book.
-func NewBook(b *bench.Bench, m *capture.Meta) *Book {
-	return &Book{reader: NewReader(b, m), by: map[*Name]*Series{}, Limit: DefaultLimit}
+// NewBook gives an empty book, whose samples take so many bytes of memory at most.
+func NewBook(b *bench.Bench, m *capture.Meta, memory int) *Book {
+	return &Book{reader: NewReader(b, m), by: map[*Name]*Series{}, Limit: max(memory/perSample, 1)}
 }
 
 // Catalog gives the names of all values that can come.

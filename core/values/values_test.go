@@ -25,7 +25,7 @@ func lock7(t require.TestingT) *bench.Bench {
 }
 
 func bookOf(b *bench.Bench, s *capture.Snapshot, pieces int) *Book {
-	book := NewBook(b, s.Meta())
+	book := NewBook(b, s.Meta(), 1<<20)
 	for book.Take(s, pieces) {
 	}
 	return book
@@ -194,7 +194,7 @@ func TestStale(t *testing.T) {
 	b := lock7(t)
 	h := sim.NewHeadless(b)
 	h.World.RunTo(2 * quantity.Second)
-	book := NewBook(b, &h.Store().Meta)
+	book := NewBook(b, &h.Store().Meta, 1<<20)
 	up := func(to quantity.Time) *Series {
 		h.World.RunTo(to)
 		for book.Take(h.Store().Snapshot(), 1<<20) {

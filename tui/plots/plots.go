@@ -350,7 +350,7 @@ func (v *View) Tick(h ui.Host) tea.Cmd {
 		return cmd
 	}
 	if v.book == nil || v.of != h.Meanings() || v.meta != snap.Meta() {
-		v.book, v.of, v.meta, v.shown = values.NewBook(h.Bench(), snap.Meta()), h.Meanings(), snap.Meta(), nil
+		v.book, v.of, v.meta, v.shown = values.NewBook(h.Bench(), snap.Meta(), snap.ValuesMemory()), h.Meanings(), snap.Meta(), nil
 	}
 	from, to := v.window(snap.Now)
 	r := request{page: v.page, link: int(h.LinkIndex()), all: v.all, from: from, span: to - from, fixed: v.fixed, now: snap.Now, columns: v.w, cursor: v.cursor, placed: v.placed, mark: v.mark, marked: v.marked}

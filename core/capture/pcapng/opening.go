@@ -70,7 +70,7 @@ func open(path string, f *os.File) (*Opening, error) {
 	}
 	o.shelf = &shelf{meta: r.meta, damages: d}
 	o.Store = capture.NewStore(*r.meta)
-	o.Store.Bound(memory)
+	o.Store.BoundRecords(memory)
 	o.Store.Keep(o.shelf)
 	x, p, err := readIndex(path, f, o.size, r.b.head, r.meta)
 	switch {
