@@ -219,34 +219,16 @@ func (x *binder) devices(l *Link, n *doc.Node) (parts []*device.Device, nodes []
 	}
 	for _, c := range all {
 		if d := x.loadDevice(l, c); d != nil {
-			as := part{of: d, name: c.Key, with: c.Text("power-cut")}
+			change, with := x.oddly(d, c)
+			as := part{of: d, name: c.Key, with: with}
 			if c == one {
 				as.name = d.Name
 			}
-			d = x.kept.part(as, x.powerCut(d, c))
+			d = x.kept.part(as, change)
 			parts, nodes = append(parts, d), append(nodes, c)
 		}
 	}
 	return parts, nodes
-}
-
-// powerCut gives what the bench says of the memory of a part to the device; nil where it
-// says nothing.
-func (x *binder) powerCut(d *device.Device, n *doc.Node) func(*device.Device) {
-	at := n.Get("power-cut")
-	switch {
-	case at == nil:
-		return nil
-	case d.Map == nil || d.Map.Memory == nil:
-		x.fault("power-cut-without-memory", at.Place(), "leave it out", "%s has no memory in its file: power-cut has no effect", d.Name)
-		return nil
-	}
-	return func(d *device.Device) {
-		m, memory := *d.Map, *d.Map.Memory
-		memory.Cut = device.Cut(doc.As[string](at))
-		m.Memory = &memory
-		d.Map = &m
-	}
 }
 
 // loadDevice loads the device file that a node of a link names; nil with a fault

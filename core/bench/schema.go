@@ -64,6 +64,15 @@ func fileKeys(more ...doc.Key) []doc.Key {
 		{Name: "file", Doc: "its device file, beside the bench", Type: doc.Checked("a file name below the bench's folder", checkFile), Required: true},
 		{Name: "source", Doc: "document and page", Type: doc.AnyText},
 		{Name: "power-cut", Doc: "what its memory keeps of a writing that the end of the supply interrupts, where this very part does otherwise than its file says", Type: device.CutType},
+		{Name: "jobs", Doc: "how long jobs of this very part take, where that is not as its file says: a time, or never", Type: doc.MapOf(doc.Checked("a time, as 20 ms, or never", func(s string) error {
+			_, err := parseReally(s)
+			return err
+		}))},
+		{Name: "write", Doc: "how long writing its memory takes in this very part, where that is not as its file says", Type: doc.TimeType},
+		{Name: "bad-bytes", Doc: "bytes of its memory that take nothing in this very part, as 0x40 0x50..0x5F", Type: doc.Checked("numbers of bytes, as 0x40 0x50..0x5F", func(s string) error {
+			_, err := parseBytes(s)
+			return err
+		})},
 	}, more...)
 }
 

@@ -151,14 +151,7 @@ func (d *Device) Fill(f can.Frame, part *Part, now quantity.Time) can.Frame {
 }
 
 // number gives a value that the part holds as a number; of a code its number.
-func (p *Part) number(v *Value) float64 {
-	d := v.Decode(p.content)
-	if d.Number == nil {
-		return float64(d.Raw)
-	}
-	f, _ := d.Number.Float64()
-	return f
-}
+func (p *Part) number(v *Value) float64 { return v.Number(p.content) }
 
 // SendsFrame says whether the part sends frames with an identifier by itself.
 func (d *Device) SendsFrame(id Identifier) bool {

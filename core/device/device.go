@@ -34,6 +34,8 @@ type Device struct {
 	Framing *packet.Format
 	// Acts is what a simulated part with registers does by itself.
 	Acts *Acts
+	// Odd is what this very part does otherwise; nil: nothing.
+	Odd *Odd
 }
 
 // Named is the part as one bench calls it: the same file may describe several.

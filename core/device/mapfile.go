@@ -122,11 +122,12 @@ func mapKeys(messages bool) []doc.Key {
 			doc.Key{Name: "endurance", Doc: "how often a page may be written; absent: not stated", Type: doc.Int(1, 1<<40)},
 			doc.Key{Name: "lasting", Doc: "it keeps its bytes without supply", Type: doc.YesNo, Default: "yes"},
 			doc.Key{Name: "power-cut", Doc: "what is left of a writing that the end of the supply interrupts: of each byte the old or the new one, all old, all new, or anything in the whole page", Type: CutType, Default: string(CutMixed)},
-			areasKey,
+			areasKey, protectKey,
 		)},
 		{Name: "jobs", Doc: "what writing a bit starts, by name", Type: doc.MapOf(doc.Map(
 			doc.Key{Name: "start", Doc: "the bit that starts it when 1 is written", Type: doc.NameType, Required: true},
 			doc.Key{Name: "lasts", Doc: "how long it takes at most", Type: doc.TimeType, Required: true},
+			doc.Key{Name: "times", Doc: "what `lasts` is multiplied by, where settings decide how long it takes: 2 ^ CTRL.OSR", Type: doc.AnyText},
 			doc.Key{Name: "busy", Doc: "the bit that is 1 meanwhile", Type: doc.NameType},
 			doc.Key{Name: "ready", Doc: "bits that are 1 when it is over", Type: doc.ListOf(doc.NameType, 1)},
 			doc.Key{Name: "clash", Doc: "the bit that comes up when it is started while it runs", Type: doc.NameType},
@@ -811,6 +812,9 @@ func (x *mapper) job(n *doc.Node) {
 		if at := n.Get(key); at != nil {
 			*to = x.bitsValue(at, at.Scalar)
 		}
+	}
+	if at := n.Get("times"); at != nil {
+		j.Times = x.condition(n.Key, at)
 	}
 	one("busy", &j.Busy)
 	one("clash", &j.Clash)

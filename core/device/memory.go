@@ -18,6 +18,7 @@ type Memory struct {
 	Endurance int  // how often a page may be written; 0: not stated
 	Lasting   bool // it keeps its bytes without supply
 	Areas     []*Area
+	Protected []*Protection
 	// Cut is what a page holds whose writing the end of the supply interrupted.
 	Cut Cut
 }
@@ -48,6 +49,7 @@ func (x *mapper) memory(n *doc.Node) {
 		x.fault("bad-page", n.Get("page"), "fix size or page", "%d bytes are no whole number of pages of %d", m.Size, m.Page)
 	}
 	x.areas(m, n.Get("areas"))
+	x.protections(m, n.Get("protect"))
 	x.m.Memory = m
 }
 
@@ -100,6 +102,9 @@ func (p *Part) store(now quantity.Time) {
 	pages := map[int]bool{}
 	p.before = map[uint64]byte{}
 	for n, b := range p.written {
+		if !p.takes(n) {
+			continue
+		}
 		p.before[n] = p.cells.Bytes[n]
 		p.cells.Bytes[n] = b
 		pages[int(n)/m.Page] = true
@@ -107,6 +112,9 @@ func (p *Part) store(now quantity.Time) {
 	p.torn = slices.Sorted(maps.Keys(pages))
 	p.written = nil
 	p.busyUntil = now + m.Write
+	if p.odd.Write > 0 {
+		p.busyUntil = now + p.odd.Write
+	}
 }
 
 // Ready says whether the part answers: not while it writes, nor before its time from

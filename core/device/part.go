@@ -20,6 +20,8 @@ type Acts struct {
 	Bars []Bar
 	// Counts are what counts by itself and can be set.
 	Counts []Count
+	// Flags are what comes up by what the values are.
+	Flags []Flag
 }
 
 // Bar is a condition of values under which a register, a field, a value or a text is not
@@ -37,12 +39,12 @@ type Move struct {
 }
 
 var actsSchema = doc.Map(
-	doc.Key{Name: "values", Doc: "names of values and expressions of t, the time in seconds, that they follow", Type: doc.MapOf(exprType)},
-	countsKey,
+	doc.Key{Name: "values", Doc: "names of values and expressions of t, the time in seconds, that they follow", Type: doc.MapOfNamed(exprType)},
+	countsKey, flagsKey,
 )
 
 // barsKey is for parts that are asked: they can say no.
-var barsKey = doc.Key{Name: "refuses", Doc: "names of registers, values or texts that can't be written, and of what values that depends: MODE == 2", Type: doc.MapOf(doc.AnyText)}
+var barsKey = doc.Key{Name: "refuses", Doc: "names of registers, values or texts that can't be written, and of what values that depends: MODE == 2", Type: doc.MapOfNamed(doc.AnyText)}
 
 // bindActs reads what a part with registers does by itself.
 func bindActs(d *Device, n *doc.Node) []finding.Finding {
@@ -72,7 +74,7 @@ func (x *mapper) acts(n *doc.Node, others bool) *Acts {
 			acts.Moves = append(acts.Moves, Move{to, doc.As[*formula.Formula](v)})
 		}
 	}
-	acts.Counts = x.counts(n)
+	acts.Counts, acts.Flags = x.counts(n), x.flags(n)
 	for _, v := range n.Get("refuses").All() {
 		if x.m.TextNamed(v.Key) == nil && x.bitsValue(v, v.Key) == nil {
 			continue
@@ -104,6 +106,8 @@ type Part struct {
 	torn      []int
 	before    map[uint64]byte // what stood where the newest writing went
 	busyUntil quantity.Time
+	odd       *Odd
+	was       []bool // whether the condition of each flag held
 }
 
 // NewPart gives the part as it is after power-up, with the bytes of its memory, where it
@@ -122,6 +126,10 @@ func (d *Device) NewPart(cells *Cells) *Part {
 	if p.acts == nil {
 		p.acts = &Acts{}
 	}
+	if p.odd = d.Odd; p.odd == nil {
+		p.odd = &Odd{}
+	}
+	p.was = make([]bool, len(p.acts.Flags))
 	p.counted = make([]quantity.Time, len(p.acts.Counts))
 	for _, j := range p.m.Jobs {
 		p.ends = append(p.ends, quantity.Forever)
@@ -217,6 +225,7 @@ func (p *Part) Freeze(t quantity.Time) {
 		if j.Busy != j.Start {
 			p.put(j.Start, 0)
 		}
+		p.raise(j)
 	}
 	for i := range p.acts.Counts {
 		c := &p.acts.Counts[i]
@@ -230,6 +239,7 @@ func (p *Part) Freeze(t quantity.Time) {
 			p.put(m.Value, m.at(t))
 		}
 	}
+	p.raise(nil)
 }
 
 // at gives the bits of what the value follows; it stops at the ends of its range.
@@ -399,7 +409,9 @@ func (p *Part) Write(number, value uint64) {
 			}
 			continue
 		}
-		p.ends[i] = p.now + j.Lasts
+		if p.ends[i] = quantity.Forever; p.lasts(j) != quantity.Forever {
+			p.ends[i] = p.now + p.lasts(j)
+		}
 		p.put(j.Start, 1)
 		for _, v := range j.Ready {
 			p.put(v, 0)
@@ -408,6 +420,7 @@ func (p *Part) Write(number, value uint64) {
 			p.put(j.Busy, ones(j.Busy.Bits))
 		}
 	}
+	p.raise(nil)
 }
 
 // Command implements access.Registers: an operation about no register changes nothing in

@@ -463,6 +463,51 @@ func (m *Map) Commands() []string {
 	return out
 }
 
+// Lasting gives how long the job takes at most, with the numbers that values have.
+func (j *Job) Lasting(number func(*Value) float64) quantity.Time {
+	if j.Times == nil {
+		return j.Lasts
+	}
+	n := j.Times.value(number)
+	if !(n >= 0) {
+		n = 0
+	}
+	return quantity.Time(min(float64(j.Lasts)*n, float64(longestJob)))
+}
+
+// Registers are those on whose contents it depends how long the job takes.
+func (j *Job) Registers() (out []*Register) {
+	if j.Times == nil {
+		return nil
+	}
+	for _, v := range j.Times.Inputs {
+		for _, r := range v.Registers() {
+			if !slices.Contains(out, r) {
+				out = append(out, r)
+			}
+		}
+	}
+	return out
+}
+
+// LastingWith is Lasting for contents of registers.
+func (j *Job) LastingWith(content func(*Register) uint64) quantity.Time {
+	return j.Lasting(func(v *Value) float64 { return v.Number(content) })
+}
+
+// Number gives the value as a number: a word of its codes counts as its bits.
+func (v *Value) Number(content func(*Register) uint64) float64 {
+	d := v.Decode(content)
+	if d.Number == nil {
+		return float64(d.Raw)
+	}
+	f, _ := d.Number.Float64()
+	return f
+}
+
+// longestJob bounds what a job can be said to take.
+const longestJob = 24 * 3600 * quantity.Second
+
 // Job is something that writing a bit starts: it takes its time, a bit says that it
 // runs and others that it is over.
 type Job struct {
@@ -473,6 +518,8 @@ type Job struct {
 	// Clash is the bit that comes up when it is started while it runs; nil: none.
 	Clash *Value
 	Lasts quantity.Time
+	// Times is what Lasts is multiplied by, as settings have it; nil: 1.
+	Times *Condition
 	// Gives are values that stand still from one job to the next.
 	Gives []*Value
 }

@@ -74,7 +74,7 @@ var talkerSchema = doc.Map(
 		doc.Key{Name: "text", Doc: "the answer without its line end", Type: textType, Required: true},
 	), 1)},
 	doc.Key{Name: "otherwise", Doc: "the answer to an unknown command", Type: textType},
-	barsKey,
+	barsKey, flagsKey,
 )
 
 var textType = doc.Scalar("a text with values in braces", parseText)

@@ -19,6 +19,7 @@ type Type struct {
 	enum   []string
 	keys   []Key
 	each   *Type // of MapOf and ListOf
+	dotted bool  // of MapOf: points may stand in names
 	minLen int
 	by     string // of ByKey: the key that chooses
 	kinds  []Kind
@@ -64,6 +65,10 @@ func (t *Type) Keys() []Key { return t.keys }
 
 // MapOf is a map from names of one's own to values of one type.
 func MapOf(each *Type) *Type { return &Type{shape: mapShape, each: each} }
+
+// MapOfNamed is MapOf for names of what is described elsewhere, as CTRL.START: points may stand in
+// them.
+func MapOfNamed(each *Type) *Type { return &Type{shape: mapShape, each: each, dotted: true} }
 
 // ByKey is a map whose keys depend on the word that stands at one of them.
 func ByKey(key, about string, kinds ...Kind) *Type {
@@ -246,7 +251,7 @@ func (t *Type) validate(n *Node, what string, out *[]finding.Finding) {
 			return
 		}
 		for _, c := range n.Entries {
-			if strings.TrimSpace(c.Key) == "" || strings.ContainsAny(c.Key, ".\n\t") {
+			if strings.TrimSpace(c.Key) == "" || strings.ContainsAny(c.Key, "\n\t") || !t.dotted && strings.Contains(c.Key, ".") {
 				fault("bad-name", c.KeyPlace(), fmt.Sprintf("%q is no usable name in %s", c.Key, what), "use letters, digits and dashes")
 			}
 			t.each.validate(c, c.Key, out)

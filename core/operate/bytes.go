@@ -144,6 +144,11 @@ func (x *run) writeBytes(from int, data []byte) bool {
 		x.r.say(Refused, "%v", err)
 		return false
 	}
+	always, perhaps := m.Protects(from, len(data))
+	if always != "" && !x.op.Force {
+		x.r.say(Refused, "%s; force sends it nevertheless", always)
+		return false
+	}
 	before, ok := x.fetch(from, len(data))
 	if !ok {
 		return false
@@ -161,6 +166,14 @@ func (x *run) writeBytes(from int, data []byte) bool {
 	}
 	if at := unlike(after, data); at >= 0 {
 		x.r.say(Fault, "byte 0x%X reads %02X where %02X was written; %d of %d bytes differ", from+at, after[at], data[at], differing(after, data), len(after))
+		for _, why := range []string{always, perhaps} {
+			if why != "" {
+				x.r.say(Fault, "%s", why)
+			}
+		}
+		if always == "" && perhaps == "" && after[at] == before[at] {
+			x.r.say(Fault, "it holds what it held before: the byte takes nothing any more, or the part was not writing")
+		}
 		return false
 	}
 	x.r.say(OK, "%s in %s written and read back in %s", quantity.Count(len(after), "byte"), quantity.Count(len(steps), "page"), (x.Session.Now() - began).Round(3))

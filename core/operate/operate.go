@@ -674,7 +674,11 @@ func (x *run) busy(j *device.Job) bool {
 			return false
 		}
 	}
-	for limit := x.Session.Now() + 2*j.Lasts + 20*quantity.Millisecond; ; {
+	lasts, ok := x.lasting(j)
+	if !ok {
+		return true
+	}
+	for limit := x.Session.Now() + 2*lasts + 20*quantity.Millisecond; ; {
 		got, ok := x.contents(regs)
 		if !ok {
 			return true
@@ -686,15 +690,38 @@ func (x *run) busy(j *device.Job) bool {
 			x.r.say(Refused, "%s runs already, and does not end: %s stays set, and a start is not taken meanwhile; force sends it nevertheless", j.Name, j.Busy.Name)
 			return true
 		}
-		if x.err = x.wait(x.Session.Now() + max(j.Lasts/8, quantity.Microsecond)); x.err != nil {
+		if x.err = x.wait(x.Session.Now() + max(lasts/8, quantity.Microsecond)); x.err != nil {
 			return true
 		}
 	}
 }
 
+// lasting gives how long a job takes at most, with the settings that the part has: they are read
+// where that does no harm, and else taken as they are after power-up.
+func (x *run) lasting(j *device.Job) (quantity.Time, bool) {
+	regs := j.Registers()
+	got := map[*device.Register]uint64{}
+	if len(regs) > 0 && !slices.ContainsFunc(regs, func(r *device.Register) bool { return !x.op.Part.Readable(r) || r.Clears() }) {
+		var ok bool
+		if got, ok = x.contents(regs); !ok {
+			return 0, false
+		}
+	}
+	return j.LastingWith(func(r *device.Register) uint64 {
+		if v, read := got[r]; read {
+			return v
+		}
+		return r.Reset
+	}), true
+}
+
 // job starts a job, waits until it is over, and reads what it gives.
 func (x *run) job(j *device.Job) {
-	if x.busy(j) || !x.write(j.Start, "1") {
+	if x.busy(j) {
+		return
+	}
+	lasts, ok := x.lasting(j)
+	if !ok || !x.write(j.Start, "1") {
 		return
 	}
 	started := x.Session.Now()
@@ -703,7 +730,7 @@ func (x *run) job(j *device.Job) {
 		watched = append([]*device.Value{j.Busy}, watched...)
 	}
 	if len(watched) == 0 {
-		if x.err = x.wait(started + j.Lasts); x.err != nil {
+		if x.err = x.wait(started + lasts); x.err != nil {
 			return
 		}
 	}
@@ -717,7 +744,7 @@ func (x *run) job(j *device.Job) {
 	}
 	// A part that takes longer than its sheet says is not given up at once: others may
 	// start it too, and a port may be slow.
-	limit, asks := started+2*j.Lasts+20*quantity.Millisecond, 0
+	limit, asks := started+2*lasts+20*quantity.Millisecond, 0
 	for len(watched) > 0 {
 		got, ok := x.contents(regs)
 		if !ok {
@@ -734,10 +761,10 @@ func (x *run) job(j *device.Job) {
 			break
 		}
 		if x.Session.Now() >= limit {
-			x.r.say(Fault, "%s is not over after %s; it lasts %s at most", j.Name, (x.Session.Now() - started).Round(3), j.Lasts)
+			x.r.say(Fault, "%s is not over after %s; it lasts %s at most", j.Name, (x.Session.Now() - started).Round(3), lasts.Round(3))
 			return
 		}
-		if x.err = x.wait(x.Session.Now() + max(j.Lasts/8, quantity.Microsecond)); x.err != nil {
+		if x.err = x.wait(x.Session.Now() + max(lasts/8, quantity.Microsecond)); x.err != nil {
 			return
 		}
 	}

@@ -228,7 +228,16 @@ func (x *run) compare(v *device.Value, reg *device.Register, ch *Change) (arrive
 		}
 	}
 	if starts := ch.Wrote & m.starts; starts != 0 && v.Bits > 1 {
-		x.r.say(OK, "writing 1 started %s", named(reg, starts))
+		ran := uint64(0)
+		if ch.KnowsBefore {
+			ran = starts & ch.Before // it goes back to 0 when what it starts is over
+		}
+		if starts&^ran != 0 {
+			x.r.say(OK, "writing 1 started %s", named(reg, starts&^ran))
+		}
+		if ran != 0 {
+			x.r.say(Warn, "%s was 1 already: what it starts was running, and is not started again", named(reg, ran))
+		}
 	}
 	if !ch.KnowsAfter {
 		if x.op.Part.Asked() {
