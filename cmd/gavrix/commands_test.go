@@ -701,3 +701,15 @@ func TestReplayCommand(t *testing.T) {
 		assert.Equal(t, cannot, status, bad)
 	}
 }
+
+// TestMemoryIsABudget: with little memory the oldest levels go, and it is said from when on there
+// are some.
+func TestMemoryIsABudget(t *testing.T) {
+	t.Chdir(t.TempDir())
+	out, status := run(t, "watch", "demo", "--for", "8s", "--fast", "--memory", "1", "--link", "lower-gauge", "--levels", "a.vcd")
+	assert.Equal(t, fine, status)
+	assert.Contains(t, out, "a.vcd begins at 7.")
+	out, status = run(t, "watch", "demo", "--for", "8s", "--fast", "--link", "lower-gauge", "--levels", "b.vcd")
+	assert.Equal(t, fine, status)
+	assert.NotContains(t, out, "begins at")
+}

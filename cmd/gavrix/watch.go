@@ -310,9 +310,13 @@ func (o *watchOptions) writeLevels(snap *capture.Snapshot) error {
 	if err != nil {
 		return fmt.Errorf("%s can't be written: %w", o.levels, err)
 	}
+	from := src.From()
 	err = convert(src, out, "the capture", o.levels)
 	if e := out.Close(); err == nil {
 		err = e
+	}
+	if err == nil && from > 0 {
+		fmt.Fprintf(os.Stderr, "gavrix: %s begins at %s: levels before are not kept; --memory takes more\n", safe.Text(o.levels), from)
 	}
 	return err
 }

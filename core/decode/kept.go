@@ -44,6 +44,9 @@ func OfCapture(snap *capture.Snapshot) *Kept {
 	return k
 }
 
+// From is where the levels begin: those before are no longer kept.
+func (k *Kept) From() quantity.Time { return k.at }
+
 // Names implements Source.
 func (k *Kept) Names() []string { return k.names }
 

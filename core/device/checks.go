@@ -14,7 +14,7 @@ func checkSums() []doc.Key {
 		{Name: "kind", Doc: "how it is worked out", Type: doc.Enum("crc", "sum", "xor"), Default: "crc"},
 		{Name: "bits", Doc: "its size", Type: doc.Int(4, 32), Required: true},
 		{Name: "polynomial", Doc: "of a crc, without its highest term", Type: numberType, Default: "0"},
-		{Name: "start", Doc: "what the register holds before", Type: numberType, Default: "0"},
+		{Name: "start", Doc: "what the register, the sum or the byte holds before", Type: numberType, Default: "0"},
 		{Name: "final", Doc: "what the result is exclusive or", Type: numberType, Default: "0"},
 		{Name: "reflected", Doc: "the least significant bit of each byte goes first", Type: doc.YesNo, Default: "no"},
 		{Name: "negated", Doc: "the two's complement of the sum is sent", Type: doc.YesNo, Default: "no"},
@@ -42,7 +42,7 @@ func checkOf(x *mapper, c *doc.Node) *packet.Check {
 			x.fault("bad-check", c.Get(key), "write at most 32 bits", "%s: 0x%X", key, v)
 		}
 		*to = uint32(v)
-		if c.Get(key) != nil && out.Kind != packet.CRC {
+		if key == "polynomial" && c.Get(key) != nil && out.Kind != packet.CRC {
 			x.fault("bad-check", c.Get(key), "leave it out", "%s belongs to a crc", key)
 		}
 	}

@@ -49,7 +49,7 @@ func layoutKeys(k laid) []doc.Key {
 		{Name: "name", Doc: "of the value; in a text the row's own name is that", Type: doc.NameType},
 		{Name: "first", Doc: "which of its words comes first, the most or the least significant", Type: doc.Enum("high", "low"), Default: "high"},
 		{Name: "form", Doc: "how it stands in a text", Type: doc.Enum(layout.Forms...), Default: "number"},
-	}, formatKeys()...)
+	}, meaning()...)
 	if k.identified {
 		legend = append(legend, doc.Key{Name: "holds", Doc: "what a simulated part puts there: an expression of t, the time in seconds, and of its registers' values", Type: doc.AnyText},
 			doc.Key{Name: "sets", Doc: "the value of the part's registers that a simulated part sets to it when the message comes", Type: doc.NameType})
@@ -58,6 +58,7 @@ func layoutKeys(k laid) []doc.Key {
 		{Name: "about", Doc: "what the message is", Type: doc.AnyText},
 		{Name: "rows", Doc: "the drawing: below the number of a word, as 0, or a range, as 1-2, a letter for each bit, the most significant left, and . for none", Type: doc.MapOf(doc.AnyText)},
 		{Name: "legend", Doc: "what the bits of each letter mean", Type: doc.MapOf(doc.Map(legend...)), Required: true},
+		{Name: "length", Doc: "how many words it has: of one with another number nothing is used; absent: any number that fits", Type: doc.Int(1, layout.MostWords)},
 		{Name: "when", Doc: "values that tell the message from others: names, and the words or numbers that they have then, with commas between several", Type: doc.MapOf(doc.AnyText)},
 	}
 	if k.identified {
@@ -157,6 +158,15 @@ func (x *mapper) layout(d *Device, n *doc.Node) *Layout {
 		return nil
 	}
 	out.Name, out.About = n.Key, n.Text("about")
+	if at := n.Get("length"); at != nil {
+		out.Length = doc.As[int](at)
+		switch {
+		case text != nil:
+			x.fault("bad-layout", at, "leave it out", "layout %s: a text is as long as it is", n.Key)
+		case out.Length < len(out.Drawn):
+			x.fault("bad-layout", at, "correct the length, or the rows", "layout %s: its rows reach to word %d, it has %d", n.Key, len(out.Drawn)-1, out.Length)
+		}
+	}
 	for i, f := range fields {
 		v := &Value{Name: f.Name, About: nodes[i].Text("about")}
 		width := f.Bits
@@ -164,7 +174,10 @@ func (x *mapper) layout(d *Device, n *doc.Node) *Layout {
 			width = 64
 		}
 		x.means(v, nodes[i], width)
-		f.Format, f.About = v.Format, v.About
+		f.Format, f.About, f.Warns = v.Format, v.About, v.Warns
+		if text != nil && len(f.Warns) > 0 && len(f.Codes) == 0 {
+			x.fault("bad-layout", nodes[i].Get("warn"), "give it codes too", "layout %s: numbers of a text are no contents", n.Key)
+		}
 	}
 	if len(x.faults) == before {
 		x.when(out, n)

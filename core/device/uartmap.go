@@ -30,6 +30,7 @@ func packetKeys() []doc.Key {
 			)},
 			doc.Key{Name: "check", Doc: "a field after the content that tells damage", Type: doc.Map(append(checkSums(),
 				doc.Key{Name: "over", Doc: "what is checked: length and content, content, or all", Type: doc.Enum("length", "content", "all"), Default: "length"},
+				doc.Key{Name: "mark", Doc: "bytes that stand in front of it and are not checked, in hex or as a text: \"*\"", Type: bytesType},
 				doc.Key{Name: "form", Doc: "as bytes, or as hex digits", Type: doc.Enum("bytes", "hex"), Default: "bytes"},
 				order,
 			)...)},
@@ -74,6 +75,7 @@ func packets(x *mapper, d *Device, root *doc.Node) {
 	if c := n.Get("check"); c != nil {
 		f.Check = checkOf(x, c)
 		f.Check.LowFirst, f.Check.Hex = doc.Of[string](c, "order") == "low-first", doc.Of[string](c, "form") == "hex"
+		f.Check.Mark = bytesOf(c, "mark")
 		f.Check.Over = packet.Over(slices.Index([]string{"length", "content", "all"}, doc.Of[string](c, "over")))
 	}
 	if err := f.Valid(); err != nil {

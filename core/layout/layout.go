@@ -32,6 +32,8 @@ type Field struct {
 	Places []Place
 	// Form is how it stands in a text.
 	Form Form
+	// Warns are contents with which something is to be known, and what.
+	Warns map[uint64]string
 }
 
 // Place is a bit of a word of a message; bit 0 is the least significant.
@@ -55,6 +57,8 @@ type Layout struct {
 	When []Condition
 	// Text is that of a message of characters; nil of a drawn one.
 	Text []Piece
+	// Length is how many words the message has; 0: not stated.
+	Length int
 }
 
 // Row is a row of a drawing: the letters of words From to To.
@@ -194,6 +198,18 @@ func (l *Layout) Fits(words []uint64) bool {
 		}
 	}
 	return true
+}
+
+// Misfit says which of its conditions a message does not meet, in words; "" where it meets all, or
+// is too short to say.
+func (l *Layout) Misfit(words []uint64) string {
+	for _, c := range l.When {
+		if raw, whole := c.Field.Of(words); whole && !slices.Contains(c.Raw, raw) {
+			v := c.Field.Decode(raw)
+			return c.Field.Name + " is " + v.Meaning()
+		}
+	}
+	return ""
 }
 
 // Decode gives the values of a message that fits.

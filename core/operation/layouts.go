@@ -98,6 +98,7 @@ func (l *Laying) laid(e *exchange) (Laid, bool) {
 		return x, true
 	}
 	why, tried := "", 0
+	var others []string
 	for _, k := range l.part.Layouts {
 		if k.ID == nil && k.FromMCU == e.fromPart || k.ID != nil && (e.id == nil || *k.ID != *e.id) || !begins(e.begins, k.Begins) {
 			continue
@@ -114,13 +115,28 @@ func (l *Laying) laid(e *exchange) (Laid, bool) {
 			}
 			continue
 		}
+		if k.Length > 0 && k.Length != len(e.words) {
+			if tried++; why == "" {
+				why = fmt.Sprintf("%s has %s, and this one %d: nothing of it is used", k.Name, quantity.Count(k.Length, noun(k.Layout)), len(e.words))
+			}
+			continue
+		}
+		if other := k.Misfit(e.words); other != "" && k.ID != nil {
+			if !slices.Contains(others, other) {
+				others = append(others, other)
+			}
+		}
 		if k.Fits(e.words) {
 			x.Layout, x.Values, x.Unexplained = k, k.Decode(e.words), k.Unexplained(len(e.words))
 			return x, true
 		}
 	}
 	x.Values = nil
-	if x.Why = why; tried > 1 {
+	switch x.Why = why; {
+	case len(others) > 0 && why == "":
+		x.Why = strings.Join(others, ", ") + ": no layout of this identifier is for that"
+		return x, true
+	case tried > 1 && l.texts:
 		x.Why = "it is none of the texts that its file describes; nearest: " + why
 	}
 	return x, tried > 0
@@ -156,12 +172,28 @@ func (x *Laid) Sentence(part string) string {
 	if n := len(x.Unexplained); n > 0 {
 		text += fmt.Sprintf(" (+%s without a meaning)", quantity.Count(n, x.noun()))
 	}
+	for _, w := range x.Warnings() {
+		text += "; " + w
+	}
 	return text
 }
 
+// Warnings are what is to be known with the contents of its values.
+func (x *Laid) Warnings() (out []string) {
+	for i := range x.Values {
+		v := &x.Values[i]
+		if w := v.Field.Warns[v.Raw]; w != "" && !v.Missing {
+			out = append(out, w)
+		}
+	}
+	return out
+}
+
 // noun is what a word of the message is called.
-func (x *Laid) noun() string {
-	if x.Layout.WordBits == 8 {
+func (x *Laid) noun() string { return noun(x.Layout.Layout) }
+
+func noun(l *layout.Layout) string {
+	if l.WordBits == 8 {
 		return "byte"
 	}
 	return "word"

@@ -1,10 +1,12 @@
 package packet
 
 import (
+	"bytes"
 	"encoding/hex"
 	"errors"
 	"fmt"
 	"math/bits"
+	"slices"
 	"strings"
 )
 
@@ -32,8 +34,8 @@ const (
 type Check struct {
 	Kind Kind
 	Bits int // 4 to 32; of Xor 8
-	// Polynomial of CRC, without its highest term; Start is what the register holds
-	// before; Final what the result is exclusive or; Reflected: the least significant bit
+	// Polynomial of CRC, without its highest term; Start is what the register, the sum or the
+	// byte holds before; Final what the result is exclusive or; Reflected: the least significant bit
 	// of each byte goes first.
 	Polynomial, Start, Final uint32
 	Reflected                bool
@@ -43,6 +45,8 @@ type Check struct {
 	LowFirst bool
 	// Hex: it is sent as digits, four bits each; else as whole bytes.
 	Hex bool
+	// Mark stands in front of it, and is not checked.
+	Mark []byte
 }
 
 // Valid says what is wrong with a check.
@@ -54,7 +58,7 @@ func (c *Check) Valid() error {
 		return errors.New("exclusive or of bytes has 8 bits")
 	case c.Hex && c.Bits%4 != 0:
 		return fmt.Errorf("%d bits are no whole number of hex digits", c.Bits)
-	case c.Kind == CRC && (c.Polynomial&^c.mask() != 0 || c.Start&^c.mask() != 0 || c.Final&^c.mask() != 0):
+	case c.Polynomial&^c.mask() != 0 || c.Start&^c.mask() != 0 || c.Final&^c.mask() != 0:
 		return fmt.Errorf("polynomial, start and final value have %d bits", c.Bits)
 	case c.Kind == CRC && c.Polynomial&1 == 0:
 		return errors.New("the polynomial's lowest bit is 1")
@@ -66,7 +70,7 @@ func (c *Check) mask() uint32 { return uint32(1<<c.Bits - 1) }
 
 // Of gives the check of bytes.
 func (c *Check) Of(data []byte) uint32 {
-	v := uint32(0)
+	v := c.Start
 	switch c.Kind {
 	case Sum:
 		for _, b := range data {
@@ -80,9 +84,9 @@ func (c *Check) Of(data []byte) uint32 {
 			v ^= uint32(b)
 		}
 	case CRC:
-		v = c.crc(data) ^ c.Final
+		v = c.crc(data)
 	}
-	return v & c.mask()
+	return (v ^ c.Final) & c.mask()
 }
 
 // crc divides bit by bit: see "Check values" in docs/formulas.md.
@@ -108,16 +112,18 @@ func (c *Check) crc(data []byte) uint32 {
 	return v
 }
 
-// Size is the number of bytes that the check takes.
+// Size is the number of bytes that the check takes, with its mark.
 func (c *Check) Size() int {
 	if c.Hex {
-		return c.Bits / 4
+		return len(c.Mark) + c.Bits/4
 	}
-	return (c.Bits + 7) / 8
+	return len(c.Mark) + (c.Bits+7)/8
 }
 
-// bytes gives the check of data as it is sent.
-func (c *Check) bytes(data []byte) []byte {
+// bytes gives the check of data as it is sent, behind its mark.
+func (c *Check) bytes(data []byte) []byte { return append(slices.Clone(c.Mark), c.alone(data)...) }
+
+func (c *Check) alone(data []byte) []byte {
 	raw := appendNumber(nil, uint64(c.Of(data)), (c.Bits+7)/8, c.LowFirst)
 	if !c.Hex {
 		return raw
@@ -131,9 +137,13 @@ func (c *Check) bytes(data []byte) []byte {
 
 // fits says whether what came is the check of data; hex digits may be small or capital.
 func (c *Check) fits(data, came []byte) bool {
-	want := string(c.bytes(data))
-	if c.Hex {
-		return strings.EqualFold(want, string(came))
+	n := len(c.Mark)
+	if !bytes.HasPrefix(came, c.Mark) {
+		return false
 	}
-	return want == string(came)
+	want := string(c.alone(data))
+	if c.Hex {
+		return strings.EqualFold(want, string(came[n:]))
+	}
+	return want == string(came[n:])
 }

@@ -6,6 +6,7 @@ import (
 	"hash/adler32"
 	"hash/crc32"
 	"math/rand/v2"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -67,6 +68,9 @@ func anyCheck(t *rapid.T) *Check {
 	c.Polynomial = rapid.Uint32().Draw(t, "polynomial")&c.mask() | 1
 	c.Start = rapid.Uint32().Draw(t, "start") & c.mask()
 	c.Final = rapid.Uint32().Draw(t, "final") & c.mask()
+	if rapid.Bool().Draw(t, "marked") {
+		c.Mark = rapid.SliceOfN(rapid.Byte(), 1, 2).Draw(t, "mark")
+	}
 	return c
 }
 
@@ -326,4 +330,43 @@ func BenchmarkReader(b *testing.B) {
 		}
 	}
 	b.ReportMetric(float64(n)/b.Elapsed().Seconds(), "packets/s")
+}
+
+// TestSumsAndXorsBeginSomewhere: a start value counts as if it had come first, and a start value
+// of exclusive or that is a byte of the content takes that byte out of it.
+func TestSumsAndXorsBeginSomewhere(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		data := rapid.SliceOf(rapid.Byte()).Draw(t, "data")
+		first, final := rapid.Byte().Draw(t, "first"), rapid.Byte().Draw(t, "final")
+		for _, kind := range []Kind{Sum, Xor} {
+			with := Check{Kind: kind, Bits: 8, Start: uint32(first), Final: uint32(final)}
+			plain := Check{Kind: kind, Bits: 8}
+			require.Equal(t, plain.Of(append([]byte{first}, data...))^uint32(final), with.Of(data))
+		}
+		require.Equal(t, (&Check{Kind: Xor, Bits: 8}).Of(data), (&Check{Kind: Xor, Bits: 8, Start: '*'}).Of(append(slices.Clone(data), '*')))
+	})
+}
+
+// TestAMarkBeforeTheCheck: a sentence of text, as receivers of positions send them: what the star is
+// in front of is checked, the star is not.
+func TestAMarkBeforeTheCheck(t *testing.T) {
+	f := &Format{Begin: []byte("$"), End: []byte("\r\n"), Most: 80, Check: &Check{Kind: Xor, Bits: 8, Hex: true, Over: OverContent, Mark: []byte("*")}}
+	require.NoError(t, f.Valid())
+	content := "LOCK,7,3.417,m"
+	sum := byte(0)
+	for i := range len(content) {
+		sum ^= content[i]
+	}
+	raw, err := f.Wrap([]byte(content))
+	require.NoError(t, err)
+	require.Equal(t, fmt.Sprintf("$%s*%02X\r\n", content, sum), string(raw))
+	events := read(f, append([]byte("noise"), raw...))
+	require.Equal(t, content, string(events[len(events)-1].Content))
+	for i := range raw {
+		damaged := slices.Clone(raw)
+		damaged[i] ^= 1
+		for _, e := range read(f, damaged) {
+			require.Empty(t, e.Content)
+		}
+	}
 }
