@@ -19,6 +19,7 @@ import (
 type generatorOptions struct {
 	clock, plusMinus string
 	oversampling     []int
+	least            int
 	most, bits       int
 	width, before    int
 	factors          []int
@@ -30,6 +31,7 @@ type generatorOptions struct {
 func (o *generatorOptions) flags(fl *pflag.FlagSet) {
 	fl.StringVar(&o.clock, "clock", "", "frequency at the peripheral, as 40MHz")
 	fl.StringVar(&o.plusMinus, "plus-minus", "", "uncertainty of a measured clock, as 0.01MHz")
+	fl.IntVar(&o.least, "least", 1, "smallest divider, or count, that the register takes")
 	fl.IntSliceVar(&o.oversampling, "oversampling", []int{16}, "receiver samples per bit that the peripheral can take")
 	fl.IntVar(&o.most, "most", 65535, "largest divider")
 	fl.BoolVar(&o.plusOne, "plus-one", false, "the register holds the divider less one")
@@ -46,11 +48,11 @@ func (o *generatorOptions) flags(fl *pflag.FlagSet) {
 func (o *generatorOptions) idle(cmd *cobra.Command) error {
 	switch {
 	case o.formula != "":
-		return idle(cmd, "beside --formula", "most", "plus-one", "fraction-bits", "packed", "reload-width", "before", "factors")
+		return idle(cmd, "beside --formula", "most", "least", "plus-one", "fraction-bits", "packed", "reload-width", "before", "factors")
 	case o.bits > 0:
 		return idle(cmd, "beside --fraction-bits", "plus-one", "before", "factors", "range")
 	case o.width > 0:
-		return idle(cmd, "beside --reload-width", "most", "oversampling", "packed", "plus-one", "range")
+		return idle(cmd, "beside --reload-width", "most", "least", "oversampling", "packed", "plus-one", "range")
 	case len(o.factors) > 0:
 		return idle(cmd, "beside --factors alone", "before", "oversampling", "packed", "plus-one", "range")
 	}
@@ -86,13 +88,13 @@ func (o *generatorOptions) generator(cmd *cobra.Command) (g clock.Generator, f q
 		g, err = o.byFormula()
 		return g, f, plusMinus, err
 	case o.bits > 0:
-		g = clock.Fractional{Oversampling: o.oversampling, Least: 1, Most: o.most, Bits: o.bits, Packed: o.packed}
+		g = clock.Fractional{Oversampling: o.oversampling, Least: o.least, Most: o.most, Bits: o.bits, Packed: o.packed}
 	case o.width > 0:
 		g = clock.Reload{Width: o.width, Before: o.before, Factor: o.factors}
 	case len(o.factors) > 0:
-		g = clock.Chain{Factors: o.factors, Least: 1, Most: o.most}
+		g = clock.Chain{Factors: o.factors, Least: o.least, Most: o.most}
 	default:
-		g = clock.Divider{Oversampling: o.oversampling, Least: 1, Most: o.most, PlusOne: o.plusOne}
+		g = clock.Divider{Oversampling: o.oversampling, Least: o.least, Most: o.most, PlusOne: o.plusOne}
 	}
 	return g, f, plusMinus, g.Check()
 }
@@ -182,7 +184,7 @@ with --fraction-bits it has a fraction, with --reload-width it is a timer, with
 			case reaches:
 				err = idle(cmd, "beside --reaches", "rate", "register", "explain", "plus-minus", "plus-one")
 			case cmd.Flags().Changed("register"):
-				err = idle(cmd, "beside --register", "plus-minus")
+				err = idle(cmd, "beside --register", "plus-minus", "least")
 			}
 			if err != nil {
 				return err
@@ -201,7 +203,11 @@ with --fraction-bits it has a fraction, with --reload-width it is a timer, with
 			case rate == 0:
 				return errors.New("give --rate for the divider, --register for what values mean, or --reaches")
 			}
-			return solveBaud(g, f, plusMinus, rate, asJSON, explain)
+			var other clock.Generator
+			if !cmd.Flags().Changed("oversampling") {
+				other = o.halved(g)
+			}
+			return solveBaud(g, other, f, plusMinus, rate, asJSON, explain)
 		},
 	}
 	fl := c.Flags()
@@ -233,7 +239,35 @@ func printReaches(g clock.Generator, f quantity.Freq, asJSON bool) error {
 	return nil
 }
 
-func solveBaud(g clock.Generator, f quantity.Freq, plusMinus float64, rate quantity.Rate, asJSON, explain bool) error {
+// halved is the generator with half the samples per bit, as many units can have it; nil where that
+// makes none.
+func (o *generatorOptions) halved(g clock.Generator) clock.Generator {
+	half := []int{o.oversampling[0] / 2}
+	switch d := g.(type) {
+	case clock.Divider:
+		d.Oversampling = half
+		return d
+	case clock.Fractional:
+		d.Oversampling = half
+		return d
+	}
+	return nil
+}
+
+// inReserve is the best setting of another generator for a rate, where it is workable.
+func inReserve(other clock.Generator, f quantity.Freq, plusMinus float64, rate quantity.Rate) (s clock.Setting, ok bool) {
+	if other == nil {
+		return s, false
+	}
+	settings, err := other.Solve(f, rate)
+	if err != nil {
+		return s, false
+	}
+	s = clock.Known(settings, plusMinus)[0]
+	return s, math.Abs(s.Error) <= clock.Workable
+}
+
+func solveBaud(g, other clock.Generator, f quantity.Freq, plusMinus float64, rate quantity.Rate, asJSON, explain bool) error {
 	settings, err := g.Solve(f, rate)
 	if err != nil {
 		return err
@@ -241,6 +275,7 @@ func solveBaud(g clock.Generator, f quantity.Freq, plusMinus float64, rate quant
 	settings = clock.Known(settings, plusMinus)
 	workable := math.Abs(settings[0].Error) <= clock.Workable
 	near := clock.Nearby(g, f, rate, 5)
+	reserve, has := inReserve(other, f, plusMinus, rate)
 	var ds []finding.Derivation
 	if explain {
 		ds = append(ds, settings[0].Derivation())
@@ -249,6 +284,7 @@ func solveBaud(g clock.Generator, f quantity.Freq, plusMinus float64, rate quant
 		out := struct {
 			Settings []baudRow `json:"settings"`
 			Nearby   []baudRow `json:"nearest_workable,omitempty"`
+			Other    *baudRow  `json:"with_half_the_samples,omitempty"`
 		}{}
 		for _, s := range settings {
 			out.Settings = append(out.Settings, rowOf(s))
@@ -257,12 +293,19 @@ func solveBaud(g clock.Generator, f quantity.Freq, plusMinus float64, rate quant
 			for _, s := range near {
 				out.Nearby = append(out.Nearby, rowOf(s))
 			}
+			if has {
+				row := rowOf(reserve)
+				out.Other = &row
+			}
 		}
 		if err := printJSON(explained{out, ds}); err != nil {
 			return err
 		}
 	} else {
 		printSettings(g, settings, near, workable)
+		if !workable && has {
+			fmt.Fprintf(stdout, "with ×%d, where the unit can: divider %s, %s to write, %s off: --oversampling %d\n", reserve.Oversampling, reserve.Divisor(), written(reserve), clock.Percent(reserve.Error), reserve.Oversampling)
+		}
 		printDerivations(ds)
 	}
 	if !workable {

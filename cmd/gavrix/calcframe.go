@@ -89,7 +89,7 @@ const mostFrameBytes = 1 << 20
 
 // frameFlags are the flags that say something of a frame on each kind of bus.
 var frameFlags = map[string][]string{
-	"uart": {"rate", "frame", "length"}, "spi": {"rate", "word", "length"}, "i2c": {"rate", "length"}, "pulse": {"settings"},
+	"uart": {"rate", "frame", "length"}, "spi": {"rate", "word", "gap", "length"}, "i2c": {"rate", "length"}, "pulse": {"settings"},
 	"can": {"rate", "data-rate", "id", "extended", "fd", "switch", "remote", "length-code"},
 }
 
@@ -97,7 +97,7 @@ func calcFrame() *cobra.Command {
 	var rate, dataRate, id, data, frame, settings string
 	var extended, remote, fd, brs, asJSON bool
 	var dlc, word, length int
-	var every, within string
+	var every, within, gap string
 	c := &cobra.Command{
 		Use:   "frame uart|spi|i2c|can|pulse",
 		Short: "Count the bits of a frame on the wire, and its time",
@@ -137,7 +137,7 @@ func calcFrame() *cobra.Command {
 				bytes = make([]byte, length)
 			}
 			spans := map[string]quantity.Time{}
-			for name, text := range map[string]string{"every": every, "within": within} {
+			for name, text := range map[string]string{"every": every, "within": within, "gap": gap} {
 				if text == "" {
 					continue
 				}
@@ -218,7 +218,11 @@ func calcFrame() *cobra.Command {
 					return fmt.Errorf("--data: %d bytes are no whole number of words of %d bits", len(bytes), word)
 				}
 				n := len(bytes) / size
-				out = plainFrame("spi", float64(n*word), spi.Duration(s, quantity.PeriodOf(r).Halves(1), n))
+				gaps := spans["gap"] * quantity.Time(max(n-1, 0))
+				out = plainFrame("spi", float64(n*word), spi.Duration(s, quantity.PeriodOf(r).Halves(1), n)+gaps)
+				if gaps > 0 {
+					out.text += fmt.Sprintf("%s of it are gaps between words\n", gaps.Round(4))
+				}
 			default:
 				return fmt.Errorf("%q: write uart, spi, i2c, can or pulse", args[0])
 			}
@@ -244,6 +248,7 @@ func calcFrame() *cobra.Command {
 	fl.StringVar(&data, "data", "", "bytes in hex")
 	fl.StringVar(&frame, "frame", "8N1", "UART: data bits, parity, stop bits")
 	fl.StringVar(&settings, "settings", "", "pulse: the line's limits, as after decode --link")
+	fl.StringVar(&gap, "gap", "", "SPI: time between the words of one select, as 500ns")
 	fl.IntVar(&word, "word", 8, "SPI: bits per word")
 	fl.IntVar(&dlc, "length-code", 0, "can: length code of a remote frame, or one of 9 to 15 with 8 bytes")
 	fl.IntVar(&length, "length", 0, "number of bytes, whatever they are, in place of --data")

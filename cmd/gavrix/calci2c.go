@@ -29,7 +29,7 @@ type i2cJSON struct {
 }
 
 func calcI2C() *cobra.Command {
-	var rateText, supply, load, pullUp, clockText string
+	var rateText, supply, load, pullUp, clockText, fall string
 	var devices []string
 	c := i2c.Counters{Least: 0, Most: 255, LowPlus: 1, HighPlus: 1}
 	var asJSON, explain bool
@@ -41,7 +41,7 @@ func calcI2C() *cobra.Command {
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if clockText == "" {
-				if err := idle(cmd, "without --clock", "filter", "high-plus", "low-plus", "most"); err != nil {
+				if err := idle(cmd, "without --clock", "fall", "filter", "high-plus", "low-plus", "most"); err != nil {
 					return err
 				}
 			}
@@ -105,11 +105,20 @@ func calcI2C() *cobra.Command {
 				if err != nil {
 					return fmt.Errorf("--clock: %w", err)
 				}
-				ts, err := c.SolveCounters(f, rate, class, min(rise, class.Rise), class.Fall, 4)
+				falls := class.Fall
+				if fall != "" {
+					if falls, err = quantity.ParseSpan(fall); err != nil {
+						return fmt.Errorf("--fall: %w", err)
+					}
+					if falls > class.Fall {
+						out.Findings = append(out.Findings, fmt.Sprintf("the lines fall in %s, %s allows %s", falls.Round(3), class.Name, class.Fall))
+					}
+				}
+				ts, err := c.SolveCounters(f, rate, class, min(rise, class.Rise), falls, 4)
 				if err != nil {
 					return err
 				}
-				ds = append(ds, ts[0].Derivation(min(rise, class.Rise), class.Fall))
+				ds = append(ds, ts[0].Derivation(min(rise, class.Rise), falls))
 				for _, t := range ts {
 					out.Counters = append(out.Counters, countersJSON{t.Low, t.High, t.Rate.Bd(), 100 * t.Error})
 				}
@@ -122,6 +131,7 @@ func calcI2C() *cobra.Command {
 	}
 	fl := cmd.Flags()
 	fl.StringVar(&rateText, "rate", "", "bit rate, as 400k")
+	fl.StringVar(&fall, "fall", "", "time in which a line falls, as 20ns; absent: what the class allows")
 	fl.StringVar(&supply, "supply", "3.3V", "supply of the lines")
 	fl.StringVar(&load, "load", "100pF", "capacitance of a line")
 	fl.StringVar(&pullUp, "pull-up", "", "pull-up to be judged, as 2.2k")

@@ -30,7 +30,7 @@ what was programmed; without --register the best setting for --rate.`,
 				err = idle(cmd, "on what explains a rate", "plus-minus")
 			}
 			if err == nil && len(values) > 0 {
-				err = idle(cmd, "beside --register", "most")
+				err = idle(cmd, "beside --register", "most", "least")
 			}
 			if err != nil {
 				return err

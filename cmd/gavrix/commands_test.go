@@ -713,3 +713,22 @@ func TestMemoryIsABudget(t *testing.T) {
 	assert.Equal(t, fine, status)
 	assert.NotContains(t, out, "begins at")
 }
+
+// TestWhatIsStatedCounts: half the samples are offered where they make a rate that is refused; the
+// least divider, the gap between words and the time of falling count.
+func TestWhatIsStatedCounts(t *testing.T) {
+	out, status := run(t, "calc", "baud", "--clock", "1.8432MHz", "--rate", "230400")
+	assert.Equal(t, found, status)
+	assert.Contains(t, out, "with ×8, where the unit can: divider 1, 0x0001 to write, +0.00 % off")
+	out, _ = run(t, "calc", "baud", "--clock", "1.8432MHz", "--rate", "230400", "--oversampling", "16")
+	assert.NotContains(t, out, "×8")
+	out, status = run(t, "calc", "baud", "--clock", "1.8432MHz", "--rate", "115200", "--least", "2", "--oversampling", "16")
+	assert.Equal(t, found, status)
+	assert.Contains(t, out, "57 600.0")
+	out, status = run(t, "calc", "frame", "spi", "--rate", "4M", "--length", "8", "--gap", "500ns")
+	assert.Equal(t, fine, status)
+	assert.Contains(t, out, "19.625 µs") // 64 bits with half a period before and behind, and seven gaps
+	out, status = run(t, "calc", "i2c", "--rate", "400k", "--clock", "16MHz", "--fall", "400ns")
+	assert.Equal(t, found, status)
+	assert.Contains(t, out, "the lines fall in 400 ns, fast allows 300 ns")
+}

@@ -69,7 +69,7 @@ var hostile = map[string][]string{
 	"core": {"24MHz"}, "cycles": {"entry=30,read=20,exit=300,handler=500,look=100,call=50"}, "every": {"90us"}, "blocked": {"130us", "50us-900us"}, "method": {"each-word"}, "bus": {"i2c"}, "late": {"3ms"}, "period": {"900us"}, "work": {"150us"}, "sizes": {"power-of-two"},
 	"busy": {"900us"}, "done": {"5ms"}, "engine": {"20MHz"}, "rates": {"9600"}, "bursts": {"0*7 5ms*60"}, "on-full": {"keep-newest", "replace-last"}, "phase": {"33us"}, "positions": {"5 9"}, "events": {"full"}, "consumer": {"wrap-compare"}, "rule": {"pos - last"}, "latency": {"90us"},
 	"bytes": {"0:31", "3"}, "end-mark": {"34"}, "idle": {"400us"}, "timeout": {"3ms"}, "armed": {"1ms"}, "rearm": {"30ms"}, "send-armed": {"3us"}, "receive-armed": {"9us"}, "send-latency": {"4us"}, "receive-latency": {"5us"}, "hold": {"2us"},
-	"filter": {"pump errors"}, "until": {"pump"}, "trigger": {"identifier 1A5"}, "after": {"30ms"}, "times": {"3"}, "when": {"pump"}, "values": {"all"}, "table": {"x.csv"}, "memory": {"0"},
+	"filter": {"pump errors"}, "until": {"pump"}, "trigger": {"identifier 1A5"}, "after": {"30ms"}, "times": {"3"}, "when": {"pump"}, "values": {"all"}, "table": {"x.csv"}, "memory": {"0"}, "gap": {"500ns"}, "fall": {"20ns"}, "least": {"60", "2000"},
 	"ends": {"1us"}, "edges": {"1s"}, "bounce": {"700us"}, "reads": {"3.5ms"}, "own": {"x 111 50 0"}, "other": {"7O2", "y 001 90 0"}, "dump": {"x.txt"}, "seg2": {"1"},
 }
 

@@ -33,7 +33,7 @@ func (d Chain) Check() error {
 		return fmt.Errorf("counters up to %d are calculated", mostDivider)
 	}
 	if d.Least < 1 || d.Most < d.Least {
-		return fmt.Errorf("counter range %d to %d is empty", d.Least, d.Most)
+		return fmt.Errorf("counts from %d to %d: the smallest is 1 at least, and not above the largest", d.Least, d.Most)
 	}
 	return nil
 }

@@ -36,7 +36,7 @@ func (d Divider) Check() error {
 		return fmt.Errorf("dividers up to %d are calculated", mostDivider)
 	}
 	if d.Least < 1 || d.Most < d.Least {
-		return fmt.Errorf("divider range %d to %d is empty", d.Least, d.Most)
+		return fmt.Errorf("dividers from %d to %d: the smallest is 1 at least, and not above the largest", d.Least, d.Most)
 	}
 	return nil
 }
