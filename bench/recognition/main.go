@@ -37,6 +37,17 @@ sample point of a CAN node.
 
 `
 
+const hard = `
+## Lines as they are
+
+The same buses, each capture with one hardship more: *ringing*, two edges more behind half of the
+edges or all of them; *noise*, twenty to eighty short pulses where a line rests; *few*, six to eleven
+bytes in all; *clock elsewhere*, a clock and a slow line of something else; a *select* that is held, or
+changes with the last edge of the clock; *fast data*, ten to sixteen times the rate of the arbitration.
+Sure and wrong is a proposal called sure that is not the bus.
+
+`
+
 func main() {
 	n := flag.Int("captures", 1000, "how many captures of each bus")
 	flag.Parse()
@@ -64,6 +75,34 @@ func main() {
 		}
 		fmt.Printf("| %s | %d | %d | %.1f %% | %.1f |\n", bus, *n, right, 100*float64(right)/float64(*n), float64(members)/float64(max(right, 1)))
 	}
+	fmt.Print(hard, "| bus | hardship | captures | right | share | sure and wrong |\n|---|---|---|---|---|---|\n")
+	all, good := 0, 0
+	for _, bus := range samples.Buses {
+		for _, h := range samples.Hardships[bus] {
+			captures, right, wrong := 0, 0, 0
+			for seed := range uint64(*n) {
+				s := samples.MakeHard(bus, seed)
+				if s.Hard != h {
+					continue
+				}
+				captures++
+				r, err := recognise.Lines(context.Background(), s.Lines, nil)
+				if err != nil {
+					fmt.Fprintln(os.Stderr, err)
+					os.Exit(2)
+				}
+				switch why := samples.Judge(&s, &r); {
+				case why == "":
+					right++
+				case samples.SureOfWrong(&s, &r):
+					wrong++
+				}
+			}
+			all, good = all+captures, good+right
+			fmt.Printf("| %s | %s | %d | %d | %.1f %% | %d |\n", bus, h, captures, right, 100*float64(right)/float64(max(captures, 1)), wrong)
+		}
+	}
+	fmt.Printf("\nOf all %d: %.1f %%.\n", all, 100*float64(good)/float64(max(all, 1)))
 	fmt.Print("\n## Misses\n\n")
 	if len(misses) == 0 {
 		fmt.Println("None.")

@@ -64,6 +64,8 @@ a kind of bus, its lines and its settings:
   NAME can   line=LINE rate=… data-rate=… sample=… jump=… quanta=…
   NAME pulse line=LINE zero="0.2 to 0.5 us" one="0.6 to 1 us" low="0.3 to 5 us" latch=50us element=12
 
+With filter=WIDTH, as filter=40ns, pulses shorter than that are left out of the lines
+of a bus before they are read: of edges that ring, of noise.
 A LINE may be a boolean expression over lines, as line="enable and not mosi".
 Devices that share an SPI bus are links of their own, each with its select line,
 mode and word.

@@ -79,8 +79,14 @@ func Run(ctx context.Context, src Source, links []Link, o Options, out record.Si
 	var wanted []int
 	decoders := make([][]bus.Decoder, len(links))
 	roles := make([][]bus.Role, len(links))
+	filters := make([][]wire.SpikeFilter, len(links))
 	for i, l := range links {
 		roles[i] = l.Roles()
+		for range l.Lines {
+			if l.Filter > 0 {
+				filters[i] = append(filters[i], wire.SpikeFilter{Width: l.Filter})
+			}
+		}
 		if d := l.decoder(uint16(i)); d != nil {
 			decoders[i] = append(decoders[i], d)
 		}
@@ -96,7 +102,14 @@ func Run(ctx context.Context, src Source, links []Link, o Options, out record.Si
 	changed := make([]bool, len(links))
 	end := func(whole bool) {
 		for i, all := range decoders {
+			var held []wire.Window
+			for k := range filters[i] {
+				held = append(held, filters[i][k].Flush())
+			}
 			for _, d := range all {
+				if held != nil {
+					d.Feed(held, out)
+				}
 				if r, ok := d.(bus.Rester); ok && whole && changed[i] {
 					r.Rest(out)
 				}
@@ -137,6 +150,9 @@ func Run(ctx context.Context, src Source, links []Link, o Options, out record.Si
 					n := len(w.Toggles)
 					return n > 0 && w.Toggles[n-1] == w.To-1
 				})
+				for k := range filters[i] {
+					buf[k] = filters[i][k].Feed(&buf[k])
+				}
 				for _, d := range decoders[i] {
 					d.Feed(buf, out)
 				}

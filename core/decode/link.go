@@ -10,6 +10,7 @@ import (
 	"gavrix.org/gavrix/core/bus"
 	"gavrix.org/gavrix/core/bus/all"
 	"gavrix.org/gavrix/core/doc"
+	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/wire"
 )
 
@@ -38,6 +39,8 @@ type Link struct {
 	Settings []bus.Settings
 	Ends     []string // what the ends are called
 	Lines    []Line   // by role
+	// Filter is the width of the pulses that are left out of the lines before they are decoded.
+	Filter quantity.Time
 }
 
 // Roles are the parts that lines play on the link, called by its devices where they have names.
@@ -92,6 +95,12 @@ func ParseLink(text string, names []string) (Link, error) {
 			return Link{}, fmt.Errorf("%q: %q is no key=value", text, w)
 		}
 		role := l.role(key)
+		if key == filterKey && !slices.ContainsFunc(l.Kind.Schema.Keys(), func(k doc.Key) bool { return k.Name == filterKey }) {
+			if l.Filter, err = quantity.ParseSpan(value); err != nil || l.Filter > mostFilter {
+				return Link{}, fmt.Errorf("%q: filter=%s: write the width of the pulses that are left out, as 50ns, up to %s", text, value, mostFilter)
+			}
+			continue
+		}
 		if role < 0 {
 			settings += fmt.Sprintf("%q: %q, ", key, value)
 			continue
@@ -107,6 +116,13 @@ func ParseLink(text string, names []string) (Link, error) {
 	l.Settings = []bus.Settings{set}
 	return l, l.complete(text)
 }
+
+// filterKey leaves short pulses out of the lines of any bus. One that has such a filter itself, as
+// inputs of I2C do, has it among its settings.
+const filterKey = "filter"
+
+// mostFilter bounds the filter: the lines are known only so much later.
+const mostFilter = 10 * quantity.Millisecond
 
 // ParseSettings reads the settings of an end from a map in the words of a
 // bench.

@@ -23,7 +23,13 @@ func findCAN(l *look, index int) []Proposal {
 	short := quantity.Period(l.pulse) * 1000
 	type pair struct{ nominal, data quantity.Period }
 	tries := []pair{{short, short}, {short / 2, short / 2}}
-	if n := arbitration(l); n > 0 && math.Abs(float64(n)/float64(short)-1) > 0.1 {
+	var tried []quantity.Period
+	for _, rest := range []quantity.Time{10, 40, 120} {
+		n := arbitration(l, rest)
+		if n <= 0 || math.Abs(float64(n)/float64(short)-1) < 0.1 || slices.ContainsFunc(tried, func(o quantity.Period) bool { return math.Abs(float64(n)/float64(o)-1) < 0.02 }) {
+			continue
+		}
+		tried = append(tried, n)
 		// The pulse after which a frame's rate changed may be of two bits.
 		tries = append(tries, pair{n, n}, pair{n, short}, pair{n, short / 2}, pair{n / 2, short})
 	}
@@ -49,8 +55,9 @@ func findCAN(l *look, index int) []Proposal {
 }
 
 // arbitration finds the bit time in which frames begin: the shortest usual width
-// among the first pulses behind a long pause.
-func arbitration(l *look) quantity.Period {
+// among the first pulses behind a long pause, of so many of the shortest pulses: where the data
+// phase is fast, many of these are a bit of the arbitration.
+func arbitration(l *look, pause quantity.Time) quantity.Period {
 	var first []quantity.Time
 	level := l.High
 	for i := 0; i+4 < len(l.Toggles); i++ {
@@ -58,7 +65,7 @@ func arbitration(l *look) quantity.Period {
 		if i > 0 {
 			before = l.Toggles[i-1]
 		}
-		rest := l.Toggles[i]-before >= 10*l.pulse
+		rest := l.Toggles[i]-before >= pause*l.pulse
 		if level && rest {
 			for k := i + 1; k < i+4; k++ {
 				first = append(first, l.Toggles[k]-l.Toggles[k-1])

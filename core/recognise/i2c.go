@@ -72,7 +72,7 @@ func findI2C(clock, data *look, c, d int) (Proposal, bool) {
 	edges := len(cw.Toggles) + len(dw.Toggles)
 	cost += float64(edges-explained) * edgeBits
 	p.Gain = float64(edges*edgeBits) - cost
-	if clock.spikes+data.spikes > 0 && !alike(out, transactions(upTo(clock.raw, end), upTo(data.raw, end))) {
+	if clock.spikes+data.spikes > 0 && !alike(out, transactions(upTo(clock.untouched, end), upTo(data.untouched, end))) {
 		width := quantity.Time(spikeShare * float64(clock.pulse))
 		p.Settings = "filter=" + plainTime(width)
 		p.Reasons = append(p.Reasons, fmt.Sprintf("spikes shorter than %s are left out", width.Round(2)))

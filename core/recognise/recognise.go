@@ -47,6 +47,9 @@ type Seen struct {
 	Pulse quantity.Time
 	// Spikes is the number of pulses too short to belong to the others.
 	Spikes int
+	// Filter is the width of the pulses that were left out since they are none of a bus; 0: no
+	// such.
+	Filter quantity.Time
 	// Steady is the period of a line that does the same over and over; 0 of any other.
 	Steady quantity.Time
 	// Copy says that the line is another one under a second name: its number plus one; 0
@@ -77,6 +80,8 @@ type Proposal struct {
 	Reasons []string
 	// Raise says what would make the proposal surer.
 	Raise []string
+	// unusual: its settings are such as hardly any bus has.
+	unusual bool
 }
 
 // Fit is the share of units without an error.
@@ -90,7 +95,7 @@ func (p *Proposal) Fit() float64 {
 // Confidence says in a word how far a proposal can be trusted.
 func (p *Proposal) Confidence() string {
 	switch {
-	case p.Fit() >= 0.97 && p.Ahead >= 20 && p.Units >= 16:
+	case p.Fit() >= 0.97 && p.Ahead >= 20 && p.Units >= 16 && !p.unusual:
 		return "sure"
 	case p.Fit() >= 0.9 && p.Ahead >= 7:
 		return "likely"
@@ -160,10 +165,12 @@ const MostLines = 96
 // look is a line as the recognisers take it: without spikes.
 type look struct {
 	wire.Window
-	raw    wire.Window // with them
-	pulse  quantity.Time
-	spikes int
-	steady quantity.Time
+	raw wire.Window // with them, but without disturbances
+	// untouched is the line as it came.
+	untouched wire.Window
+	pulse     quantity.Time
+	spikes    int
+	steady    quantity.Time
 }
 
 // without gives the line without pulses that are short for another line's: a
@@ -225,7 +232,7 @@ func Lines(ctx context.Context, lines []Line, progress func(done int)) (Result, 
 // empty takes a line out of what is weighed.
 func (l *look) empty() {
 	*l = look{Window: wire.Window{From: l.From, To: l.To, High: l.High}}
-	l.raw = l.Window
+	l.raw, l.untouched = l.Window, l.Window
 }
 
 // findCopies takes out lines that are others under a second name.
@@ -318,9 +325,36 @@ func (r *Result) choose(all []bundle) {
 			r.Best = append(r.Best, p)
 		}
 	}
+	for _, ps := range [][]Proposal{r.Best, r.Others} {
+		for i := range ps {
+			r.filtered(&ps[i])
+		}
+	}
 	for i := range r.Best {
 		r.Best[i].advise()
 	}
+}
+
+// filtered gives a proposal the filter without which its lines can't be read.
+func (r *Result) filtered(p *Proposal) {
+	width, pulse, edges := quantity.Time(0), quantity.Time(0), 0
+	for _, l := range p.Lines {
+		if l < 0 {
+			continue
+		}
+		width = max(width, r.Seen[l].Filter)
+		if r.Seen[l].Edges > edges { // a slow line may have spikes alone
+			pulse, edges = r.Seen[l].Pulse, r.Seen[l].Edges
+		}
+	}
+	if width > 0 && pulse > 0 {
+		width = quantity.Time(spikeShare * float64(pulse)) // single spikes, too
+	}
+	if width == 0 || strings.Contains(p.Settings, "filter=") {
+		return
+	}
+	p.Settings = strings.TrimSpace(p.Settings + " filter=" + plainTime(width))
+	p.Reasons = append(p.Reasons, fmt.Sprintf("the lines ring or are noisy: pulses shorter than %s are left out", width.Round(2)))
 }
 
 // advise says what would make a proposal surer.

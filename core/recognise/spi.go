@@ -104,7 +104,7 @@ func findSPI(looks []look, clock int) []bundle {
 			continue
 		}
 		l := looks[i].without(c.pulse)
-		if s, ok := selecting(&l, i, all); ok {
+		if s, ok := selecting(&l, i, all, period/8); ok {
 			selects = append(selects, s)
 			continue
 		}
@@ -178,8 +178,8 @@ func restOf(c *look, all []burst) (high bool, odd int) {
 }
 
 // selecting says whether a line is a select line: it changes only in the clock's
-// pauses and is active around whole bursts.
-func selecting(l *wire.Window, index int, all []burst) (spans, bool) {
+// pauses, or within a slack of the edges beside them, and is active around whole bursts.
+func selecting(l *wire.Window, index int, all []burst, slack quantity.Time) (spans, bool) {
 	var best spans
 	for _, high := range []bool{false, true} {
 		s := spans{index: index, high: high}
@@ -190,10 +190,10 @@ func selecting(l *wire.Window, index int, all []burst) (spans, bool) {
 			if i < len(l.Toggles) {
 				to = l.Toggles[i]
 			}
-			if level == high && (i > 0 || len(inside(all, from, to)) > 0) {
-				in := inside(all, from, to)
+			if level == high && (i > 0 || len(inside(all, from-slack, to+slack)) > 0) {
+				in := inside(all, from-slack, to+slack)
 				// Active without a burst is no selecting, but a capture may end.
-				if len(in) == 0 && i < len(l.Toggles) || cut(all, from, to) {
+				if len(in) == 0 && i < len(l.Toggles) || cut(all, from, to, slack) {
 					clean = false
 					break
 				}
@@ -239,10 +239,10 @@ func inside(all []burst, from, to quantity.Time) []burst {
 }
 
 // cut says whether one of the ends of a stretch lies in a burst.
-func cut(all []burst, from, to quantity.Time) bool {
+func cut(all []burst, from, to, slack quantity.Time) bool {
 	for _, t := range []quantity.Time{from, to} {
 		i, _ := slices.BinarySearchFunc(all, t, func(b burst, t quantity.Time) int { return int(b.to - t) })
-		if i < len(all) && all[i].from < t && t < all[i].to {
+		if i < len(all) && all[i].from+slack < t && t < all[i].to-slack {
 			return true
 		}
 	}
@@ -355,7 +355,7 @@ func propose(clock int, idle bool, data []clocked, s spans, period quantity.Time
 	for _, b := range s.bursts {
 		pulses += b.pulses()
 	}
-	p.Units = pulses / word
+	p.Units, p.unusual = pulses/word, word < 8
 	p.Class = class
 	if len(class) > 1 {
 		p.Apart = "pauses between the words, or what the words mean, would tell their length"

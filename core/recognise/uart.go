@@ -215,6 +215,9 @@ func rateSetting(p quantity.Period, usual []float64) string {
 	return strings.ReplaceAll(quantity.FromBd(math.Round(bd*scale)/scale).String(), " ", "")
 }
 
+// fewWords is below how many characters their rate and content must speak for them too.
+const fewWords = 6
+
 func (r *reading) propose(l *look, index int) (Proposal, bool) {
 	cost, s := r.cost()
 	if len(r.words) < 3 || len(r.words) < 2*r.bad {
@@ -223,6 +226,9 @@ func (r *reading) propose(l *look, index int) (Proposal, bool) {
 	class, first, apart := s.frames(r.frame.Inverted)
 	if len(class) == 0 {
 		return Proposal{}, false
+	}
+	if _, off, usual := closeTo(r.period.Rate(), usualBauds); len(r.words) < fewWords && (!usual || math.Abs(off) > 2.5 || printable(r.words, min(s.body, 7), false) <= 0.97) {
+		return Proposal{}, false // any slow line is a few characters of some rate
 	}
 	p := Proposal{
 		Kind: uart.Kind, Lines: []int{-1, -1, index, -1, -1}, Unit: "characters",

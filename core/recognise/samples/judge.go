@@ -29,6 +29,9 @@ func Judge(s *Sample, r *recognise.Result) string {
 		return "taken for " + p.Kind.Name
 	}
 	for i, role := range p.Kind.Lines {
+		if role.Name == "select" && s.Hard == "select held" {
+			continue // the held line is it, or nothing shows that there is one
+		}
 		want, got := s.truth.roles[role.Name], ""
 		if s.Kind == "uart" && role.Name == "shared" {
 			want = s.truth.roles["uart"]
@@ -97,6 +100,17 @@ func holds(p *recognise.Proposal, want, got string) bool {
 	}
 	for _, c := range p.Class {
 		if c == want || strings.HasPrefix(c, want+" whose") {
+			return true
+		}
+	}
+	return false
+}
+
+// SureOfWrong reports whether something is called sure that is not so, in a capture that was judged
+// to be wrong. Of several proposals those of the right kind may well be right.
+func SureOfWrong(s *Sample, r *recognise.Result) bool {
+	for i := range r.Best {
+		if p := &r.Best[i]; p.Confidence() == "sure" && (len(r.Best) == 1 || p.Kind.Name != s.Kind) {
 			return true
 		}
 	}

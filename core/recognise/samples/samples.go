@@ -24,6 +24,8 @@ type Sample struct {
 	Kind  string
 	About string // the settings in short, for a table
 	Lines []recognise.Line
+	// Hard is what makes it hard; "" of the usual ones.
+	Hard  string
 	truth truth
 }
 
@@ -60,6 +62,7 @@ type maker struct {
 	frames []frame
 	// length is how many times the usual traffic there is.
 	length int
+	hard   string
 }
 
 // Make gives the sample of a seed. Bus is one of Buses.
@@ -132,7 +135,7 @@ func (m *maker) uart() quantity.Time {
 	period := quantity.PeriodOf(quantity.FromBd(rate))
 	l := m.line("uart", !f.Inverted)
 	m.at = period.Times(20 + m.Int64N(100))
-	for data := m.payload(m.length * (40 + m.IntN(160))); len(data) > 0; {
+	for data := m.payload(m.length * m.bytes(40+m.IntN(160))); len(data) > 0; {
 		n := min(1+m.IntN(30), len(data))
 		var chars []uint16
 		for _, b := range data[:n] {
@@ -163,7 +166,7 @@ func (m *maker) spi() quantity.Time {
 	clock, sel := m.line("clock", set.ClockIdleHigh), m.line("select", set.Select == spi.ActiveLow)
 	out, in := m.line("out", false), m.line("in", false)
 	m.at = 50 * half
-	for done := 0; done < 40*m.length; {
+	for done, all := 0, m.length*m.bytes(40); done < all; {
 		n := 1 + m.IntN(6)
 		l, end := spi.Encode(set, m.at, half, m.words(n, set.Word), m.words(n, set.Word))
 		clock.toggles = append(clock.toggles, l.Clock...)
@@ -175,6 +178,7 @@ func (m *maker) spi() quantity.Time {
 		m.at = end + half*quantity.Time(4+m.IntN(100))
 		done += n * set.Word / 8
 	}
+	m.selects(set, sel, clock)
 	m.s.truth.mode, m.s.truth.word = set.Mode(), set.Word
 	m.s.About = fmt.Sprintf("mode %d, %d bits, %s, half clock %s", set.Mode(), set.Word, set.Select, half.Round(3))
 	return half
@@ -201,7 +205,7 @@ func (m *maker) i2c() quantity.Time {
 		m.s.About = fmt.Sprintf("%.0f %% of the transactions interrupted, ", 100*broken)
 	}
 	addresses := []byte{0x96, 0xA0, 0x40, 0x1A}[:1+m.IntN(4)]
-	for done := 0; done < 40*m.length; {
+	for done, all := 0, m.length*m.bytes(40); done < all; {
 		a := addresses[m.IntN(len(addresses))]
 		bytes := []i2c.Byte{{Value: a, Acked: true, Start: true}}
 		for _, b := range m.payload(1 + m.IntN(4)) {
@@ -236,6 +240,9 @@ func (m *maker) can() quantity.Time {
 	if m.IntN(3) == 0 {
 		data = nominal * []float64{2, 4, 5, 8}[m.IntN(4)]
 	}
+	if m.hard == "fast data" {
+		data = nominal * []float64{10, 12, 16}[m.IntN(3)]
+	}
 	off := m.off()
 	t := can.UsualTiming(quantity.FromBd(nominal*off), quantity.FromBd(data*off))
 	l := m.line("line", true)
@@ -247,7 +254,7 @@ func (m *maker) can() quantity.Time {
 		broken = 0.5 * m.Float64()
 		m.s.About = fmt.Sprintf("%.0f %% of the frames broken, ", 100*broken)
 	}
-	for done := 0; done < 40*m.length; {
+	for done, all := 0, m.length*m.bytes(40); done < all; {
 		f := can.Frame{ID: m.Uint32() & 0x7ff, Extended: m.IntN(4) < extended, Data: m.payload(m.IntN(9))}
 		if f.Extended {
 			f.ID = m.Uint32() & (1<<29 - 1)
