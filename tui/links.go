@@ -164,13 +164,17 @@ func (a *App) drawLink(p cells.Area, y, room, i int) {
 	}
 	for k, name := range devicesOf(l) {
 		if shown(y) {
-			glyph, style := presence(a.ledger.Part(uint16(i), k))
+			part := a.ledger.Part(uint16(i), k)
+			glyph, style := presence(part)
 			p.Put(4, y, style, glyph)
 			p.Part(6, y, p.W-6-10, 1).Text(0, 0, cells.Quiet, name)
 			c := a.snap.Counters(capture.Direction{Link: uint16(i), From: record.Device + record.End(k), Seen: record.Tap})
 			if c.Runs > 0 {
 				p.Right(p.W-6, y, cells.Quiet, ago(a.snap.Now, c.Last))
 				p.Right(p.W, y, countStyle(c.Bad), fmt.Sprint(c.Bad))
+			} else if part != nil && max(part.Heard, part.Asked) > 0 {
+				// On a bus where the MCU makes all records, what it asks tells when a part was there.
+				p.Right(p.W-6, y, cells.Quiet, ago(a.snap.Now, max(part.Heard, part.Asked)))
 			}
 		}
 		y++

@@ -178,7 +178,7 @@ func calcFrame() *cobra.Command {
 				}
 				if padding > 0 {
 					out.Padding = padding
-					out.text = fmt.Sprintf("padded with %d bytes of 00 to a length of %d\n", padding, len(f.Data)) + out.text
+					out.text = fmt.Sprintf("padded with %s of 00 to a length of %d\n", quantity.Count(padding, "byte"), len(f.Data)) + out.text
 				}
 			case "uart":
 				f, err := uart.ParseFrame(frame)

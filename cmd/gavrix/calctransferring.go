@@ -245,7 +245,7 @@ func printRing(size int, services []transfer.Service, out []accountOut, timer, a
 			}
 		}
 		for _, o := range out {
-			fmt.Fprintf(stdout, "%s: %d bytes taken, %d lost, %d doubled", o.Consumer, o.Delivered, o.Lost, o.Doubled)
+			fmt.Fprintf(stdout, "%s: %s taken, %d lost, %d doubled", o.Consumer, quantity.Count(o.Delivered, "byte"), o.Lost, o.Doubled)
 			if o.Overrun > 0 {
 				fmt.Fprintf(stdout, ", %d of them overwritten before any run", o.Overrun)
 			}

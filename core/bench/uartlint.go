@@ -247,7 +247,7 @@ func (l *UART) lintTimes() []finding.Finding {
 		if c.Within <= floor {
 			out = append(out, finding.Finding{
 				Severity: finding.Error, Code: "time-out-too-short", Where: l.node.Get("checks", c.Name, "within").Place(),
-				Seen:   fmt.Sprintf("check %s allows %s; its %d bytes alone take %s on the line", c.Name, c.Within, len(c.Expect), floor.Round(4)),
+				Seen:   fmt.Sprintf("check %s allows %s; its %s alone take %s on the line", c.Name, c.Within, quantity.Count(len(c.Expect), "byte"), floor.Round(4)),
 				Change: fmt.Sprintf("allow at least %s", uart.MinTimeout(l.DeviceEnd.Settings, len(c.Expect), 0).Round(3)),
 			})
 		}

@@ -121,7 +121,7 @@ func (r *Row) content() string {
 	case r.Run.Ring != nil:
 		lost, doubled := r.Run.Ring.Sums()
 		if lost+doubled > 0 {
-			return fmt.Sprintf("%d bytes overwritten, %d taken twice", lost, doubled)
+			return fmt.Sprintf("%s overwritten, %d taken twice", quantity.Count(lost, "byte"), doubled)
 		}
 	}
 	return "equal"

@@ -150,20 +150,9 @@ func round(low, high float64) (float64, float64) {
 		}
 		low, high = low-span/2, high+span/2
 	}
-	step := nice(span / 8)
+	step := scene.Nice(span / 8)
 	low, high = math.Floor(low/step)*step, math.Ceil(high/step)*step
 	return tidy(low, step), tidy(high, step)
-}
-
-// nice gives the next of 1, 2 and 5 with zeros.
-func nice(v float64) float64 {
-	power := math.Pow(10, math.Floor(math.Log10(v)))
-	for _, k := range []float64{1, 2, 5, 10} {
-		if v <= k*power*(1+1e-9) {
-			return k * power
-		}
-	}
-	return 10 * power
 }
 
 // tidy takes away what a sum of steps misses by.

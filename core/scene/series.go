@@ -2,7 +2,10 @@ package scene
 
 import (
 	"fmt"
+	"math"
+	"slices"
 	"strconv"
+	"strings"
 
 	"gavrix.org/gavrix/core/quantity"
 )
@@ -47,11 +50,60 @@ func (s *Scale) Text(v float64) string {
 			return w.Label
 		}
 	}
-	text := strconv.FormatFloat(v, 'g', 5, 64)
+	return s.withUnit(plain(v))
+}
+
+func (s *Scale) withUnit(text string) string {
 	if s.Unit == "" {
 		return text
 	}
 	return text + " " + s.Unit
+}
+
+// plain writes a number with five digits that count, and without a power of ten.
+func plain(v float64) string {
+	if v == 0 || math.IsInf(v, 0) || math.IsNaN(v) || math.Abs(v) >= 1e15 || math.Abs(v) < 1e-9 {
+		return strconv.FormatFloat(v, 'g', 5, 64)
+	}
+	decimals := max(4-int(math.Floor(math.Log10(math.Abs(v)))), 0)
+	text := strconv.FormatFloat(v, 'f', decimals, 64)
+	if decimals > 0 {
+		text = strings.TrimRight(strings.TrimRight(text, "0"), ".")
+	}
+	return text
+}
+
+// Ticks gives round numbers on the scale with the same distance, 1, 2 or 5 with zeros, so many at
+// most; of a scale with words these.
+func (s *Scale) Ticks(most int) []Level {
+	if s.Words != nil {
+		return slices.DeleteFunc(slices.Clone(s.Words), func(l Level) bool { return l.At < s.Low || l.At > s.High })
+	}
+	if most < 2 || s.High <= s.Low {
+		return nil
+	}
+	step := Nice((s.High - s.Low) / float64(most+1))
+	for math.Floor(s.High/step+1e-9)-math.Ceil(s.Low/step-1e-9)+1 > float64(most) {
+		step = Nice(step * 1.5)
+	}
+	var out []Level
+	decimals := max(-int(math.Floor(math.Log10(step)+1e-9)), 0) // the same for all
+	for n := math.Ceil(s.Low/step - 1e-9); n*step <= s.High+step*1e-9; n++ {
+		v := n*step + 0 // no minus before nothing
+		out = append(out, Level{v, s.withUnit(strconv.FormatFloat(v, 'f', decimals, 64))})
+	}
+	return out
+}
+
+// Nice gives the next of 1, 2 and 5 with zeros; v is above 0.
+func Nice(v float64) float64 {
+	power := math.Pow(10, math.Floor(math.Log10(v)))
+	for _, k := range []float64{1, 2, 5} {
+		if v <= k*power*(1+1e-9) {
+			return k * power
+		}
+	}
+	return 10 * power
 }
 
 // PointFact gives a point in words.

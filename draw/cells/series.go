@@ -94,8 +94,7 @@ func (p *plot) series(y, rows int, l *scene.Lane) {
 	d := dots{a: p.a.Part(p.names, y, p.w, rows), w: p.w, h: rows}
 	columns, high := d.size()
 	if rows > 1 {
-		p.a.Part(0, y, p.names-1, rows).Right(p.names-1, 0, Quiet, l.Scale.Text(l.Scale.High))
-		p.a.Part(0, y, p.names-1, rows).Right(p.names-1, rows-1, Quiet, l.Scale.Text(l.Scale.Low))
+		grid(p.a.Part(0, y, p.names+p.w, rows), p.names, l.Scale)
 	}
 	x := func(t float64) int {
 		return int(math.Floor(min(max((t-float64(p.s.From))/float64(p.s.To-p.s.From)*float64(columns), -1), float64(columns))))
@@ -132,6 +131,27 @@ func (p *plot) series(y, rows int, l *scene.Lane) {
 	}
 }
 
+// tickRows is how many rows there are for each number beside them.
+const tickRows = 4
+
+// grid writes round numbers of a scale, left of a place, beside the rows of a part in which they
+// stand, and dots each of these rows; what is drawn later covers it.
+func grid(a Area, left int, s *scene.Scale) {
+	ticks := s.Ticks(max(a.H/tickRows, 2))
+	last := -1
+	for k := len(ticks) - 1; k >= 0; k-- {
+		row := a.H - 1 - at(ticks[k].At, s, a.H*dotRows)/dotRows
+		if row < 0 || row >= a.H || row == last {
+			continue
+		}
+		last = row
+		a.Part(0, row, left-1, 1).Right(left-1, 0, Quiet, ticks[k].Label)
+		for x := left; x < a.W; x += 4 {
+			a.Put(x, row, Quiet, '·')
+		}
+	}
+}
+
 // ChartHeight is how many rows a chart takes.
 const ChartHeight = 16
 
@@ -144,13 +164,15 @@ func chart(a Area, c *scene.Chart) []string {
 		a.Text(0, 1, Quiet, c.LineText)
 		a = a.Part(0, 1, a.W, a.H-1)
 	}
-	left := max(Width(c.Y.Text(c.Y.High)), Width(c.Y.Text(c.Y.Low))) + 1
+	left := 0
+	for _, l := range append(c.Y.Ticks(max((a.H-3)/tickRows, 2)), scene.Level{Label: c.Y.Text(c.Y.High)}, scene.Level{Label: c.Y.Text(c.Y.Low)}) {
+		left = max(left, Width(l.Label)+2)
+	}
 	w, h := a.W-left-1, a.H-3
 	if w < 8 || h < 2 {
 		return nil
 	}
-	a.Right(left, 1, Quiet, c.Y.Text(c.Y.High))
-	a.Right(left, h, Quiet, c.Y.Text(c.Y.Low))
+	grid(a.Part(0, 1, a.W, h), left, &c.Y)
 	for y := 1; y <= h; y++ {
 		a.Put(left, y, Quiet, '│')
 	}

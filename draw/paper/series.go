@@ -21,11 +21,17 @@ func place(v float64, s *scene.Scale, from, to float64) float64 {
 }
 
 // called writes the names of a lane's values beside it, and what is known of them below, a part
-// in each row: between the ends of its scale, whose labels stand there too.
+// in each row: left of the numbers of its scale.
 func (l *layout) called(n *scene.Lane, y float64) {
+	room := names - 4.0
+	for _, t := range n.Scale.Ticks(mostTicks) {
+		room = min(room, names-8-float64(utf8.RuneCountInString(t.Label))*charWidth*0.85*size)
+	}
 	var rows []Text
 	for _, name := range strings.SplitAfter(n.Name, ", ") {
-		rows = append(rows, Text{Size: size, Bold: true, Text: name})
+		for _, part := range broken(name, int(room/charWidth/(0.8*size))) {
+			rows = append(rows, Text{Size: size, Bold: true, Text: part})
+		}
 	}
 	for _, part := range strings.Split(n.Detail, "  ") {
 		if part = strings.TrimSpace(part); part != "" {
@@ -40,18 +46,35 @@ func (l *layout) called(n *scene.Lane, y float64) {
 	for _, r := range rows {
 		at += 1.2 * r.Size
 		r.X, r.Y, r.Text = margin, at, safe.Text(strings.TrimSpace(r.Text))
-		r.Size = min(r.Size, (names-4)/charWidth/float64(max(utf8.RuneCountInString(r.Text), 1)))
+		r.Size = min(r.Size, room/charWidth/float64(max(utf8.RuneCountInString(r.Text), 1)))
 		l.p.Texts = append(l.p.Texts, r)
 	}
+}
+
+// mostTicks is how many numbers stand beside a lane of values or a chart.
+const mostTicks = 5
+
+// broken cuts a name with points into rows of so many characters, as far as there are points.
+func broken(name string, most int) []string {
+	out := []string{""}
+	for _, part := range strings.SplitAfter(name, ".") {
+		last := &out[len(out)-1]
+		if *last != "" && utf8.RuneCountInString(*last+part) > most {
+			out = append(out, part)
+			continue
+		}
+		*last += part
+	}
+	return out
 }
 
 // series draws the values of a lane.
 func (l *layout) series(n *scene.Lane, y float64) {
 	top, bottom := y+4, y+seriesH-4
 	at := func(v float64) float64 { return place(v, n.Scale, bottom, top) }
-	for _, v := range []float64{n.Scale.Low, n.Scale.High} {
-		l.p.Lines = append(l.p.Lines, Line{X1: l.left, Y1: at(v), X2: l.right, Y2: at(v), Width: 0.4, Colour: Grey})
-		l.right10(l.left-4, at(v)+3, n.Scale.Text(v))
+	for _, t := range n.Scale.Ticks(mostTicks) {
+		l.p.Lines = append(l.p.Lines, Line{X1: l.left, Y1: at(t.At), X2: l.right, Y2: at(t.At), Width: 0.3, Colour: Grey})
+		l.right10(l.left-4, at(t.At)+3, t.Label)
 	}
 	for k := range n.Series {
 		s := &n.Series[k]
@@ -110,9 +133,11 @@ func (l *layout) chart(c *scene.Chart, y float64) float64 {
 	px := func(v float64) float64 { return place(v, &c.X, left, right) }
 	py := func(v float64) float64 { return place(v, &c.Y, bottom, top) }
 	p.Lines = append(p.Lines, Line{X1: left, Y1: top, X2: left, Y2: bottom, Width: 0.8}, Line{X1: left, Y1: bottom, X2: right, Y2: bottom, Width: 0.8})
-	l.right10(left-4, top+8, c.Y.Text(c.Y.High))
-	l.right10(left-4, (top+bottom)/2, c.YName)
-	l.right10(left-4, bottom, c.Y.Text(c.Y.Low))
+	for _, t := range c.Y.Ticks(mostTicks) {
+		p.Lines = append(p.Lines, Line{X1: left, Y1: py(t.At), X2: right, Y2: py(t.At), Width: 0.3, Colour: Grey})
+		l.right10(left-4, py(t.At)+3, t.Label)
+	}
+	p.Texts = append(p.Texts, Text{X: left, Y: top - 4, Size: 0.85 * size, Colour: Grey, Text: safe.Text(c.YName)})
 	p.Texts = append(p.Texts, Text{X: left, Y: bottom + 1.4*size, Size: 0.85 * size, Colour: Grey, Text: safe.Text(c.X.Text(c.X.Low))})
 	p.Texts = append(p.Texts, Text{X: (left + right) / 2, Y: bottom + 1.4*size, Size: 0.85 * size, Anchor: Middle, Text: safe.Text(c.XName)})
 	l.right10(right, bottom+1.4*size, c.X.Text(c.X.High))

@@ -244,7 +244,7 @@ func (r *reader) next() (rec *record.Record, soFar bool, err error) {
 			return nil, false, fmt.Errorf("the capture ends after %d records: %w", r.n, err)
 		case r.b.hole >= 0:
 			r.held, r.at, r.to = true, r.b.hole, r.b.at
-			return r.gap(0, max(r.last, 0), fmt.Errorf("%d bytes from byte %d on are no record", r.to-r.at, r.at)), false, nil
+			return r.gap(0, max(r.last, 0), fmt.Errorf("%s from byte %d on are no record", quantity.Count(int(r.to-r.at), "byte"), r.at)), false, nil
 		}
 	}
 	r.n++
