@@ -155,7 +155,7 @@ func canTiming(ns, data []can.BitTiming, prop int, delays [3]quantity.Time, errs
 		prop = first.Propagation()
 	}
 	if first.Seg1 > 1 && (prop < 1 || prop >= first.Seg1) {
-		return fmt.Errorf("--propagation %d: the segment before the sample point has %d quanta, one of them at least is the first phase segment's", prop, first.Seg1)
+		return fmt.Errorf("--propagation %d: the segment before the sample point has %s, one of them at least is the first phase segment's", prop, quantity.Quanta(first.Seg1))
 	}
 	var d *can.BitTiming
 	dataProp := 0
@@ -217,7 +217,7 @@ func canTiming(ns, data []can.BitTiming, prop int, delays [3]quantity.Time, errs
 		if len(errs) == 2 {
 			fmt.Fprintf(stdout, "the pair: %.3f %% of %.3f %%, %s\n", 100*verdict.Sum, 100*verdict.Pair, map[bool]string{true: "decodes", false: "does not decode"}[verdict.Decodes])
 		}
-		fmt.Fprintf(stdout, "greatest length with %d quanta of propagation and %s a node: %.1f m\n", prop, delays[1], out.Length)
+		fmt.Fprintf(stdout, "greatest length with %s of propagation and %s a node: %.1f m\n", quantity.Quanta(prop), delays[1], out.Length)
 		if d != nil && delays[0] > 0 {
 			need := "not needed: its own bits are back before the sample point"
 			if comp.Needed {

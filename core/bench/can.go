@@ -355,7 +355,7 @@ func (c *CAN) lint() []finding.Finding {
 		if j, most := e.Nominal.Jump, e.Nominal.JumpMost(); j > most {
 			out = append(out, finding.Finding{
 				Severity: finding.Warning, Code: "jump-too-wide", Where: place(e.Name),
-				Seen: fmt.Sprintf("%s: a jump width of %d quanta in %s", e.Name, j, e.Nominal.Split()),
+				Seen: fmt.Sprintf("%s: a jump width of %s in %s", e.Name, quantity.Quanta(j), e.Nominal.Split()),
 				Why:  fmt.Sprintf("a phase segment can't be shortened by more than it has: %d", most), Change: fmt.Sprintf("take a jump width of at most %d", most),
 			})
 		}
@@ -387,6 +387,7 @@ func (c *CAN) lint() []finding.Finding {
 		}
 		out = append(out, f)
 	}
+	out = append(out, c.listening(place)...)
 	for _, p := range c.Pairs {
 		both := p.A.Name + " and " + p.B.Name
 		switch {
@@ -428,7 +429,7 @@ func (c *CAN) lint() []finding.Finding {
 			out = append(out, finding.Finding{
 				Severity: finding.Error, Code: "bus-too-long", Where: l.node.Get("length").Place(),
 				Seen: fmt.Sprintf("%s: %g m; the propagation segment of %s allows %.0f m", l.Name, c.Length, e.Name, most),
-				Why:  fmt.Sprintf("a bit comes back after 2 · (%g m · %s + %s), later than %d quanta", c.Length, c.PerMetre, e.Delay, e.Nominal.Propagation()), Change: "shorten the bus, slow it down, or sample later",
+				Why:  fmt.Sprintf("a bit comes back after 2 · (%g m · %s + %s), later than %s", c.Length, c.PerMetre, e.Delay, quantity.Quanta(e.Nominal.Propagation())), Change: "shorten the bus, slow it down, or sample later",
 			})
 		}
 		if e.Data != nil {
@@ -490,6 +491,34 @@ func (c *CAN) sampleFix(p can.Pair) []finding.Fix {
 	}
 	want := strconv.FormatFloat(100*p.B.Nominal.Sample, 'f', 2, 64) + " %"
 	return []finding.Fix{{Label: "sample point of the MCU to " + want, Edits: []finding.Edit{{Path: c.path("mcu", "sample"), Value: want}}}}
+}
+
+// listening says what does not go together with nodes that only listen: messages of theirs, and a
+// bus on which a sender is the only one that could acknowledge.
+func (c *CAN) listening(place func(string) finding.Place) (out []finding.Finding) {
+	active, senders := 0, []*can.End{}
+	for _, e := range c.Nodes {
+		switch {
+		case !e.ListenOnly:
+			if active++; len(e.Messages) > 0 {
+				senders = append(senders, e)
+			}
+		case len(e.Messages) > 0:
+			out = append(out, finding.Finding{
+				Severity: finding.Warning, Code: "listens-only", Where: place(e.Name),
+				Seen: fmt.Sprintf("%s only listens, and has %s to send", e.Name, quantity.Count(len(e.Messages), "message")),
+				Why:  "none of them is ever sent", Change: "let it take part, or leave its messages out",
+			})
+		}
+	}
+	if active == 1 && len(senders) == 1 {
+		out = append(out, finding.Finding{
+			Severity: finding.Error, Code: "nobody-acknowledges", Where: place(senders[0].Name),
+			Seen: fmt.Sprintf("%s sends, and all others only listen", senders[0].Name),
+			Why:  "nobody acknowledges: it sends the same frame again and again, and becomes error-passive", Change: "let another node take part",
+		})
+	}
+	return out
 }
 
 // oddSeverity: a node at another rate that only listens harms nobody.

@@ -9,3 +9,11 @@ func Count(n int, noun string) string {
 	}
 	return fmt.Sprintf("%d %s", n, noun)
 }
+
+// Quanta gives a number of time quanta of a CAN bit.
+func Quanta(n int) string {
+	if n == 1 {
+		return "1 quantum"
+	}
+	return fmt.Sprintf("%d quanta", n)
+}

@@ -88,6 +88,12 @@ func (v *View) pairs(out *sum, b *bench.CAN) {
 	for _, p := range b.Pairs {
 		style, glyph, verdict := cells.Good, "●", "understand each other"
 		switch {
+		case p.RatesDiffer && (p.A.ListenOnly || p.B.ListenOnly):
+			listens := p.A
+			if p.B.ListenOnly {
+				listens = p.B
+			}
+			style, glyph, verdict = cells.Doubt, "△", "rates differ: "+listens.Name+" only listens, and hears nothing"
 		case p.RatesDiffer:
 			style, glyph, verdict = cells.Bad, "✗", "rates differ: error frames as long as both are active"
 		case !p.Decodes:
