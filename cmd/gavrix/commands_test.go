@@ -732,3 +732,17 @@ func TestWhatIsStatedCounts(t *testing.T) {
 	assert.Equal(t, found, status)
 	assert.Contains(t, out, "the lines fall in 400 ns, fast allows 300 ns")
 }
+
+// TestSendSaysWhatCame: the answers are printed, and what a link could not take in time is not said
+// to have been on time.
+func TestSendSaysWhatCame(t *testing.T) {
+	out, status := run(t, "send", "demo", "lower-gauge", `SNAP\n`, "--every", "50ms", "--times", "3", "--silence")
+	assert.Equal(t, fine, status)
+	assert.Contains(t, out, "each on time")
+	assert.Equal(t, 3, strings.Count(out, "lower-gauge → MCU  3.417↵"), out)
+	out, _ = run(t, "send", "demo", "lower-gauge", `SNAP\n`, "--every", "1ms", "--times", "100", "--silence")
+	assert.NotContains(t, out, "each on time")
+	assert.Regexp(t, `more than the link takes: when the last was given to it, \d+ of 500 characters had not gone out yet`, out)
+	out, _ = run(t, "send", "demo", "lower-gauge", `SNAP\n`, "--json", "--silence")
+	assert.Contains(t, out, `"hex": "332E3431370A"`)
+}

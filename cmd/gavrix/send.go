@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"syscall"
 
@@ -54,7 +55,8 @@ are sent behind each other, --times over, --every so long; or --when a record fi
 filter. --list takes a file with a line for each: a time, a link, what. --replay sends
 what the MCU sent in a recorded capture, on the links of the same names and with its
 times; --all-frames also the CAN frames of others, --change puts other values into its
-messages. It is said how late things were sent. Exit status 1 where anything failed.`,
+messages. It is said how late things were sent, and what came back on links of
+characters. Exit status 1 where anything failed.`,
 		Example: `  gavrix send demo lower-gauge 'SNAP\n' --times 20 --every 50ms
   gavrix send demo pump '2A5 02 60' --when 'lower-gauge answers' --times 1
   gavrix send demo pump 'message pump-command wanted = 120 bar, mode = raise' --times 5 --every 50ms
@@ -136,6 +138,7 @@ func (o *sendOptions) run(ctx context.Context, cmd *cobra.Command, args []string
 		return err
 	}
 	defer func() { result = errors.Join(result, end()) }()
+	began := s.Now()
 	done, err := sending.Run(ctx, s, b, p, nil)
 	switch {
 	case errors.Is(err, context.Canceled):
@@ -148,7 +151,8 @@ func (o *sendOptions) run(ctx context.Context, cmd *cobra.Command, args []string
 	// What was sent is on its way still.
 	_ = s.Wait(ctx, s.Now()+200*quantity.Millisecond, func(*capture.Snapshot) bool { return false })
 	if o.asJSON {
-		said := map[string]any{"sent": done.Sent, "first_s": done.First.Seconds(), "last_s": done.Last.Seconds(), "failed": done.Failed, "why": done.Why, "late_mean_us": microseconds(done.Late.Mean), "late_most_us": microseconds(done.Late.Most)}
+		said := map[string]any{"sent": done.Sent, "first_s": done.First.Seconds(), "last_s": done.Last.Seconds(), "failed": done.Failed, "why": done.Why, "late_mean_us": microseconds(done.Late.Mean), "late_most_us": microseconds(done.Late.Most), "characters_waiting": done.Waiting}
+		said["answers"] = answersOf(s.Store().Snapshot(), p, began)
 		if o.silence {
 			said["kept_quiet"] = speaks
 		}
@@ -157,6 +161,14 @@ func (o *sendOptions) run(ctx context.Context, cmd *cobra.Command, args []string
 		}
 	} else {
 		fmt.Fprintln(stdout, safe.Text(done.String()))
+		answers := answersOf(s.Store().Snapshot(), p, began)
+		for i, a := range answers {
+			if i == mostAnswers {
+				fmt.Fprintf(stdout, "  and %d more\n", len(answers)-i)
+				break
+			}
+			fmt.Fprintf(stdout, "  %14s s  %s → MCU  %s\n", strconv.FormatFloat(a.At, 'f', 6, 64), safe.Text(a.From), a.Text)
+		}
 		if o.silence {
 			fmt.Fprintf(stdout, "the firmware was kept quiet on %s\n", safe.Text(strings.Join(speaks, ", ")))
 		}
@@ -165,6 +177,37 @@ func (o *sendOptions) run(ctx context.Context, cmd *cobra.Command, args []string
 		return exitStatus(found)
 	}
 	return nil
+}
+
+// mostAnswers is how many answers are printed.
+const mostAnswers = 20
+
+// answer is what came back on a link of characters.
+type answer struct {
+	Link string  `json:"link"`
+	From string  `json:"from"`
+	At   float64 `json:"at_s"`
+	Text string  `json:"text"`
+	Hex  string  `json:"hex"`
+}
+
+// answersOf gives what devices sent on the links of a plan since a time. What they send unasked is
+// among it: no wire tells.
+func answersOf(snap *capture.Snapshot, p *sending.Plan, since quantity.Time) []answer {
+	asked := map[uint16]bool{}
+	for i := range p.Items {
+		asked[p.Items[i].Link] = true
+	}
+	out := []answer{}
+	for i := snap.First(); i < snap.Len(); i++ {
+		if h := snap.Head(i); h.Kind != record.Chars || !asked[h.Link] || h.From < record.Device || h.Seen == record.Tap || h.Start < since {
+			continue
+		}
+		r := snap.At(i)
+		l := &snap.Meta().Links[r.Link]
+		out = append(out, answer{l.Name, l.EndName(r.From), r.Start.Seconds(), safe.Bytes(r.Data), fmt.Sprintf("%X", r.Data)})
+	}
+	return out
 }
 
 // plan reads what to send, and when.

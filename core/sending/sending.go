@@ -14,6 +14,7 @@ import (
 	"gavrix.org/gavrix/core/operate"
 	"gavrix.org/gavrix/core/operation"
 	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/record"
 	"gavrix.org/gavrix/core/records"
 	"gavrix.org/gavrix/core/wire"
 )
@@ -88,6 +89,11 @@ type Progress struct {
 	// Late is by how much items came later than they were to.
 	Late wire.Times
 	sum  quantity.Time
+	// Waiting is how many characters of a link were not on its line yet when the latest were given
+	// to it, beyond these themselves: it does not carry so many. Of how many there were in all.
+	Waiting, Of int
+	asked       map[uint16]int // characters by link
+	latest      int
 }
 
 // String says it in words.
@@ -103,6 +109,8 @@ func (p *Progress) String() string {
 	}
 	switch {
 	case p.Late.N == 0:
+	case p.Waiting > 0:
+		text += fmt.Sprintf(", more than the link takes: when the last was given to it, %d of %d characters had not gone out yet", p.Waiting, p.Of)
 	case p.Late.Most == 0:
 		text += ", each on time"
 	default:
@@ -129,8 +137,7 @@ func (p *Progress) late(t quantity.Time) {
 
 // Run sends until all is sent or the context ends, and tells how far it has come. The bench says
 // what records mean to When; it may be nil.
-func Run(ctx context.Context, s link.Session, b *bench.Bench, p *Plan, tell func(Progress)) (Progress, error) {
-	var done Progress
+func Run(ctx context.Context, s link.Session, b *bench.Bench, p *Plan, tell func(Progress)) (done Progress, err error) {
 	if err := p.Valid(); err != nil {
 		return done, err
 	}
@@ -138,10 +145,11 @@ func Run(ctx context.Context, s link.Session, b *bench.Bench, p *Plan, tell func
 		tell = func(Progress) {}
 	}
 	start, end := s.Now(), quantity.Forever
+	before := lined(s)
+	defer func() { done.wait(s, before) }()
 	if p.For > 0 {
 		end = start + p.For
 	}
-	var err error
 	if p.When != nil {
 		err = p.onMatches(ctx, s, b, end, &done, tell)
 	}
@@ -152,6 +160,38 @@ func Run(ctx context.Context, s link.Session, b *bench.Bench, p *Plan, tell func
 		err = nil
 	}
 	return done, err
+}
+
+// lined gives how many characters of the MCU were on each line so far, by link.
+func lined(s link.Session) map[uint16]int {
+	snap := s.Store().Snapshot()
+	out := map[uint16]int{}
+	for i := range snap.Meta().Links {
+		out[uint16(i)] = int(snap.Counters(capture.Direction{Link: uint16(i), From: record.MCU, Seen: record.Tap}).Chars)
+	}
+	return out
+}
+
+// wait counts what was asked for and is not on its line yet.
+func (p *Progress) wait(s link.Session, before map[uint16]int) {
+	now := lined(s)
+	for l, asked := range p.asked {
+		if s.Info(l).Simulated {
+			p.Waiting = max(p.Waiting, asked-p.latest-(now[l]-before[l]))
+			p.Of += asked
+		}
+	}
+}
+
+// gave takes note of characters that were given to a link.
+func (p *Progress) gave(it *Item) {
+	if send, is := it.Intent.(link.Send); is {
+		if p.asked == nil {
+			p.asked = map[uint16]int{}
+		}
+		p.latest = len(send.Data)
+		p.asked[it.Link] += p.latest
+	}
 }
 
 // once sends all items, their times counting from a begin; none after the end.
@@ -190,6 +230,7 @@ func (p *Plan) once(ctx context.Context, s link.Session, b *bench.Bench, begin, 
 			return fmt.Errorf("%s: %w", it.Text, err)
 		}
 		done.Sent++
+		done.gave(it)
 		done.Last = out.At
 		if done.Last == 0 {
 			done.Last = s.Now()
