@@ -110,6 +110,7 @@ func mapKeys(messages bool) []doc.Key {
 		{Name: "table", Doc: "a .csv table or a .svd with registers, beside the device file; those below `registers` come in addition, or say what one of them means as a whole", Type: tableType},
 		{Name: "registers", Doc: "registers by name", Type: doc.MapOf(doc.Map(reg...))},
 		{Name: "values", Doc: "quantities that several registers make up, or parts of one, by name", Type: doc.MapOf(doc.Map(value...))},
+		groupsKey(reg, value),
 		{Name: "pages", Doc: "the value that says on which page the part is: it is written before registers of a page", Type: doc.NameType},
 		{Name: "identity", Doc: "what tells the part from others", Type: doc.Map(
 			doc.Key{Name: "read", Doc: "the value to read", Type: doc.NameType, Required: true},
@@ -183,6 +184,9 @@ func parsePieces(s string) ([]namedBits, error) {
 type mapper struct {
 	m      *Map
 	faults []finding.Finding
+	// Of a member of a group: what stands before its names, and what is added to its numbers.
+	prefix string
+	shift  uint64
 }
 
 func (x *mapper) fault(code string, n *doc.Node, change, format string, args ...any) {
@@ -227,6 +231,11 @@ func bindMap(dir fs.FS, d *Device, root *doc.Node) []finding.Finding {
 		}
 		x.register(n)
 	}
+	x.eachMember(root, func(g *doc.Node) {
+		for _, n := range g.Get("registers").All() {
+			x.register(n)
+		}
+	})
 	slices.SortStableFunc(x.m.Registers, func(a, b *Register) int {
 		switch {
 		case a.Numbered != b.Numbered:
@@ -249,6 +258,11 @@ func bindMap(dir fs.FS, d *Device, root *doc.Node) []finding.Finding {
 					x.value(n)
 				}
 			}
+			x.eachMember(root, func(g *doc.Node) {
+				for _, n := range g.Get("values").All() {
+					x.value(n)
+				}
+			})
 		},
 		func() {
 			for _, n := range root.Get("values").All() {
@@ -310,7 +324,7 @@ func (x *mapper) named(n *doc.Node) bool {
 }
 
 func (x *mapper) register(n *doc.Node) {
-	r := &Register{Register: register.Register{Name: n.Key, Bits: doc.Of[int](n, "width"), Reset: doc.Of[uint64](n, "reset"), About: n.Text("about")}}
+	r := &Register{Register: register.Register{Name: x.prefix + n.Key, Bits: doc.Of[int](n, "width"), Reset: doc.Of[uint64](n, "reset"), About: n.Text("about")}}
 	r.Access, _ = register.ParseAccess(doc.Of[string](n, "access"))
 	if !x.named(n) {
 		return
@@ -329,15 +343,15 @@ func (x *mapper) register(n *doc.Node) {
 		}
 	}
 	if at := n.Get("number"); at != nil {
-		r.Numbered, r.Address = true, doc.As[uint64](at)
+		r.Numbered, r.Address = true, doc.As[uint64](at)+x.shift
 		for _, o := range x.m.Registers {
 			if o.Numbered && o.Address == r.Address && (!o.Paged || !r.Paged || o.Page == r.Page) && !x.sides(o, r, n) {
 				x.fault("number-twice", at, "give each register a number of its own", "%s and %s have the number 0x%X", o.Name, r.Name, r.Address)
 			}
 		}
 	}
-	if o := x.m.Named(n.Key); o != nil {
-		x.fault("name-twice", n, "names differ by more than capitals", "two registers are called %s", n.Key)
+	if o := x.m.Named(r.Name); o != nil {
+		x.fault("name-twice", n, "names differ by more than capitals", "two registers are called %s", r.Name)
 	}
 	whole := &Value{Name: r.Name, About: r.About, Pieces: []Piece{{r, 0, r.Bits}}}
 	x.format(whole, n, r.Bits)
@@ -474,12 +488,12 @@ func (x *mapper) means(v *Value, n *doc.Node, bits int) {
 
 // value reads a value that has a name of its own.
 func (x *mapper) value(n *doc.Node) {
-	v := &Value{Name: n.Key, About: n.Text("about"), Own: true}
+	v := &Value{Name: x.prefix + n.Key, About: n.Text("about"), Own: true}
 	if !x.named(n) {
 		return
 	}
-	if x.m.Value(n.Key) != nil {
-		x.fault("name-twice", n, "take another name", "%s is the name of a register or of another value", n.Key)
+	if x.m.Value(x.prefix+n.Key) != nil {
+		x.fault("name-twice", n, "take another name", "%s is the name of a register or of another value", x.prefix+n.Key)
 		return
 	}
 	bits, from := n.Get("bits"), n.Get("from")
@@ -496,7 +510,10 @@ func (x *mapper) value(n *doc.Node) {
 	total := 0
 	used := map[*Register]uint64{}
 	for _, p := range doc.As[[]namedBits](bits) {
-		r := x.m.Named(p.name)
+		r := x.m.Named(x.prefix + p.name)
+		if r == nil {
+			r = x.m.Named(p.name)
+		}
 		if r == nil {
 			x.fault("unknown-register", bits, x.near(p.name), "%s: there is no register %s", n.Key, p.name)
 			return
@@ -570,6 +587,16 @@ func (x *mapper) expression(of string, at *doc.Node) (*formula.Formula, []*Value
 // spelled writes the names of values in an expression as expressions have them, the longest
 // name first where one begins with another.
 func (x *mapper) spelled(text string) string {
+	var own []string // names of the member of a group
+	for _, v := range x.m.Values {
+		if short, is := strings.CutPrefix(v.Name, x.prefix); is && x.prefix != "" && strings.Contains(text, short) {
+			own = append(own, short)
+		}
+	}
+	slices.SortFunc(own, func(a, b string) int { return len(b) - len(a) })
+	for _, n := range own {
+		text = respelled(text, n, x.prefix+n)
+	}
 	var names []string
 	for _, v := range x.m.Values {
 		if v.Name != inExpressions(v.Name) && strings.Contains(text, v.Name) {
@@ -578,10 +605,16 @@ func (x *mapper) spelled(text string) string {
 	}
 	slices.SortFunc(names, func(a, b string) int { return len(b) - len(a) })
 	for _, n := range names {
-		whole := regexp.MustCompile(`(^|[^\pL\pN_.-])` + regexp.QuoteMeta(n) + `($|[^\pL\pN_.-])`)
-		for whole.MatchString(text) { // neighbours share what is between them
-			text = whole.ReplaceAllString(text, "${1}"+inExpressions(n)+"${2}")
-		}
+		text = respelled(text, n, n)
+	}
+	return text
+}
+
+// respelled puts a name as expressions have it in the place of another one.
+func respelled(text, name, by string) string {
+	whole := regexp.MustCompile(`(^|[^\pL\pN_.-])` + regexp.QuoteMeta(name) + `($|[^\pL\pN_.-])`)
+	for whole.MatchString(text) { // neighbours share what is between them
+		text = whole.ReplaceAllString(text, "${1}"+inExpressions(by)+"${2}")
 	}
 	return text
 }
