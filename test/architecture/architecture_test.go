@@ -71,7 +71,7 @@ var allowed = map[string]string{
 	"core/bench":             "core/bus core/bus/all core/bus/can core/bus/i2c core/bus/pulse core/bus/spi core/bus/uart core/check core/clock core/device core/doc core/finding core/machine core/operation core/transfer core/quantity core/record core/records core/register core/startup core/regular",
 	"core/capture":           "core/quantity core/record core/records core/wire",
 	"core/capture/jsonl":     "core/bus/all core/capture core/record core/safe",
-	"core/capture/pcapng":    "core/bus core/bus/all core/capture core/quantity core/record core/records core/regular",
+	"core/capture/pcapng":    "core/bus core/bus/all core/capture core/quantity core/record core/records core/regular core/wire",
 	"core/records":           "core/quantity core/record",
 	"core/textlog":           "core/bench core/bus/all core/capture core/record core/records core/safe",
 	"core/dialogue":          "core/capture core/quantity core/record core/records",
