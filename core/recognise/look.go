@@ -51,7 +51,7 @@ func disturbance(toggles []quantity.Time) quantity.Time {
 	}
 	sorted := slices.Clone(ws)
 	slices.Sort(sorted)
-	for i := max(len(sorted)/25, 5); i+leastDisturbed/2 < len(sorted); i++ {
+	for i := max(len(sorted)/25, 5); i+leastDisturbed/4 < len(sorted); i++ {
 		if float64(sorted[i+1]) < apart*float64(sorted[i]) {
 			continue
 		}
@@ -70,7 +70,7 @@ func disturbance(toggles []quantity.Time) quantity.Time {
 
 const (
 	// leastDisturbed is how many pulses a line has of which some may be disturbances.
-	leastDisturbed = 16
+	leastDisturbed = 40
 	// apart is how much longer the shortest pulse of a bus is than the longest disturbance.
 	apart = 3
 	// inOrder is the share of disturbances that may stand otherwise than alone or in twos.

@@ -22,6 +22,9 @@ const (
 type shape struct {
 	body int // bits between the start bit and the level of the stop bit
 	rule rule
+	// maybe is a parity that holds too, but of so few different characters that it may be by
+	// chance; free: none.
+	maybe rule
 	// stop is how many bits the level of the stop bit lasts at least, bits that
 	// are always 1 counted; 0 where no two characters stand close together.
 	stop float64
@@ -29,6 +32,9 @@ type shape struct {
 
 // parities are the parities of the rules that are one.
 var parities = [...]uart.ParityRule{even: uart.Even, odd: uart.Odd}
+
+// leastEvidence are the bits that a parity must save to be named beside no parity.
+const leastEvidence = 3
 
 // ruleError is the share of characters that may break a rule that holds.
 const ruleError = 1.0 / 64
@@ -84,9 +90,16 @@ func shapeOf(words []word, n int) (s shape, ones int, saved float64) {
 		_, evidence := holds(n, func(w word) bool { return parity.Bit(w&(1<<(n-1)-1)) == w>>(n-1)&1 })
 		// A bit that is always 0 and fits a parity too is more likely a bit of
 		// few different characters.
-		if s.rule != zero && evidence > rulePrior[r] {
+		switch {
+		case s.rule == zero:
+		case evidence > rulePrior[r]:
 			s.rule, saved = rule(r), saved+evidence-rulePrior[r]
+		case (rule(r) == even || rule(r) == odd) && evidence >= leastEvidence:
+			s.maybe = rule(r)
 		}
+	}
+	if s.rule != free {
+		s.maybe = free
 	}
 	return s, ones, saved
 }
@@ -122,6 +135,9 @@ func (s shape) frames(inverted bool) (out []string, first uart.Frame, apart stri
 			add(s.body-1, uart.Space, stop, "")
 		default:
 			add(s.body, uart.None, stop, "")
+			if s.maybe != free { // so few characters may keep it by chance
+				add(s.body-1, map[rule]uart.ParityRule{even: uart.Even, odd: uart.Odd}[s.maybe], stop, "")
+			}
 		}
 		if s.rule == free || s.rule == zero {
 			// A bit that is always 1 looks like a longer stop bit.
@@ -139,6 +155,8 @@ func (s shape) frames(inverted bool) (out []string, first uart.Frame, apart stri
 	case len(members) == 1:
 	case s.stop == 0:
 		apart = "characters back to back would tell the stop bits"
+	case s.maybe != free:
+		apart = "more characters would tell whether their parity holds by chance"
 	case s.rule == zero:
 		apart = "a character with its top bit set would tell"
 	default:

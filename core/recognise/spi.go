@@ -139,9 +139,15 @@ func findSPI(looks []look, clock int) []bundle {
 	b.gain = float64(edges*edgeBits) - cost
 	for _, s := range selects {
 		p := propose(clock, idle, data, s, period)
+		if s.index < 0 && p.Units < 3 {
+			continue // a line that changes evenly for a while is no bus
+		}
 		p.Gain = b.gain
 		p.Bad = min(p.Units, irregular+odd+wrongs(data))
 		b.proposals = append(b.proposals, p)
+	}
+	if b.proposals == nil {
+		return nil
 	}
 	return []bundle{b}
 }
@@ -279,8 +285,9 @@ func follows(l *wire.Window, index int, c *look, all []burst) (clocked, bool) {
 	d := clocked{index: index}
 	var delays [2][]quantity.Time
 	k := 0
+	early := c.pulse / 12 // edges that ring, and samples, may put the change before its edge
 	for _, t := range l.Toggles {
-		for k < len(c.Toggles) && c.Toggles[k] <= t {
+		for k < len(c.Toggles) && c.Toggles[k] <= t+early {
 			k++
 		}
 		// In the pauses data may do anything.
@@ -294,7 +301,7 @@ func follows(l *wire.Window, index int, c *look, all []burst) (clocked, bool) {
 			side = 1 // the clock is high: the edge before was rising
 		}
 		d.after[side]++
-		delays[side] = append(delays[side], t-c.Toggles[k-1])
+		delays[side] = append(delays[side], max(t-c.Toggles[k-1], 0))
 	}
 	side := 0
 	if d.rising() {

@@ -215,7 +215,7 @@ func rateSetting(p quantity.Period, usual []float64) string {
 	return strings.ReplaceAll(quantity.FromBd(math.Round(bd*scale)/scale).String(), " ", "")
 }
 
-// fewWords is below how many characters their rate and content must speak for them too.
+// fewWords is below how many characters their rate must speak for them too.
 const fewWords = 6
 
 func (r *reading) propose(l *look, index int) (Proposal, bool) {
@@ -227,7 +227,7 @@ func (r *reading) propose(l *look, index int) (Proposal, bool) {
 	if len(class) == 0 {
 		return Proposal{}, false
 	}
-	if _, off, usual := closeTo(r.period.Rate(), usualBauds); len(r.words) < fewWords && (!usual || math.Abs(off) > 2.5 || printable(r.words, min(s.body, 7), false) <= 0.97) {
+	if _, off, usual := closeTo(r.period.Rate(), usualBauds); len(r.words) < fewWords && (!usual || math.Abs(off) > 1.2) {
 		return Proposal{}, false // any slow line is a few characters of some rate
 	}
 	p := Proposal{
