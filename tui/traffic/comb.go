@@ -28,6 +28,8 @@ type combs struct {
 	at      int // the row under the cursor
 	top     int
 	span    quantity.Time
+	// means is for the background alone, made anew when those of the screen, meansOf, are others.
+	means, meansOf *bench.Meanings
 }
 
 // combPicture is what the page shows, made in the background.
@@ -87,7 +89,11 @@ func (c *combs) tick(h ui.Host, all, held bool, at quantity.Time) tea.Cmd {
 	if held {
 		end = min(at+span/2, snap.Now)
 	}
-	meanings, b := h.Meanings(), h.Bench().Still()
+	b := h.Bench().Still()
+	if of := h.Meanings(); c.means == nil || c.meansOf != of {
+		c.means, c.meansOf = b.Meanings(), of
+	}
+	meanings := c.means.Within(&snap.Reader)
 	meta := snap.Meta()
 	return func() tea.Msg {
 		x.Take(snap, mostLooked)
