@@ -11,8 +11,8 @@ import (
 // flow lines. Its lines are those of Kind, in that order; lines at the end may
 // be left out.
 type Tap struct {
-	lines [3]*Receiver
-	flow  [2]FlowLine
+	receivers
+	flow [2]FlowLine
 }
 
 // NewTap gives the decoder for the lines from and to the MCU.
@@ -23,7 +23,7 @@ func NewTap(link uint16, mcu, device Settings) *Tap {
 		cfg.Link, cfg.Seen, cfg.From, cfg.Origin = link, record.Tap, from, record.FromLevels
 		return NewReceiver(cfg)
 	}
-	t := &Tap{lines: [3]*Receiver{side(mcu, record.MCU), side(device, record.Device), side(mcu, record.Nobody)}}
+	t := &Tap{receivers: receivers{[3]*Receiver{side(mcu, record.MCU), side(device, record.Device), side(mcu, record.Nobody)}}}
 	for i, from := range []record.End{record.MCU, record.Device} {
 		t.flow[i] = NewFlowLine(link, from)
 	}
@@ -41,30 +41,12 @@ func (t *Tap) Feed(lines []wire.Window, out record.Sink) {
 	}
 }
 
-// Wake implements bus.Decoder.
-func (t *Tap) Wake() quantity.Time {
-	return min(t.lines[0].Wake(), t.lines[1].Wake(), t.lines[2].Wake())
-}
-
-// Rest implements bus.Rester.
-func (t *Tap) Rest(out record.Sink) {
-	for _, r := range t.lines {
-		r.Rest(out)
-	}
-}
-
-// Flush implements bus.Decoder.
-func (t *Tap) Flush(out record.Sink) {
-	for _, r := range t.lines {
-		r.End(out)
-	}
-}
-
-// receivers decodes a link as the receiver of each end does, with its own settings and samples:
-// the device's what the MCU sends, the MCU's what comes from the device and on a wire that both
-// share.
+// receivers reads the line from the MCU, the one to it, and the one that both share.
 type receivers struct{ lines [3]*Receiver }
 
+// newReceivers decodes a link as the receiver of each end does, with its own settings and samples:
+// the device's what the MCU sends, the MCU's what comes from the device and on a wire that both
+// share.
 func newReceivers(link uint16, mcu, device Settings) *receivers {
 	side := func(s Settings, from, seen record.End) *Receiver {
 		cfg := s.Config(quantity.PeriodOf(s.Rate))

@@ -22,17 +22,7 @@ func MakeHard(bus string, seed uint64) Sample {
 	m.s = Sample{Seed: seed, Kind: bus, truth: truth{roles: map[string]string{}}}
 	m.hard = Hardships[bus][m.IntN(len(Hardships[bus]))]
 	m.s.Hard = m.hard
-	var bit quantity.Time
-	switch bus {
-	case "uart":
-		bit = m.uart()
-	case "spi":
-		bit = m.spi()
-	case "i2c":
-		bit = m.i2c()
-	default:
-		bit = m.can()
-	}
+	bit := m.bus()
 	m.s.About += ", " + m.hard
 	switch m.hard {
 	case "ringing":

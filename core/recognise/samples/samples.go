@@ -72,22 +72,25 @@ func Make(bus string, seed uint64) Sample {
 		m.length = 200
 	}
 	m.s = Sample{Seed: seed, Kind: bus, truth: truth{roles: map[string]string{}}}
-	var bit quantity.Time
-	switch bus {
-	case "uart":
-		bit = m.uart()
-	case "spi":
-		bit = m.spi()
-	case "i2c":
-		bit = m.i2c()
-	default:
-		bit = m.can()
-	}
+	bit := m.bus()
 	if m.length > 1 {
 		m.s.About += ", long"
 	}
 	m.finish(bit)
 	return m.s
+}
+
+// bus makes the traffic of the sample's bus, and returns its shortest usual pulse.
+func (m *maker) bus() quantity.Time {
+	switch m.s.Kind {
+	case "uart":
+		return m.uart()
+	case "spi":
+		return m.spi()
+	case "i2c":
+		return m.i2c()
+	}
+	return m.can()
 }
 
 func (m *maker) line(role string, high bool) *line {
