@@ -79,13 +79,15 @@ func (a *App) panes(body cells.Area) {
 	}
 }
 
-// state gives what the world behind the links is.
+// worldName returns what is behind the links, and how sure that is.
 func (a *App) worldName() (string, cells.Style) {
 	switch {
 	case a.opening != nil && a.opening.Share() < 1:
 		return fmt.Sprintf("CAPTURE %s, read to %.0f %%", a.source, 100*a.opening.Share()), cells.Doubt
 	case a.levels != nil && !a.levels.done.Load():
 		return fmt.Sprintf("CAPTURE %s, read to %.0f %%", a.source, 100*a.levels.file.Share()), cells.Doubt
+	case a.damage != "":
+		return "CAPTURE " + a.source + ", damaged", cells.Doubt
 	case a.session == nil:
 		return "CAPTURE " + a.source, cells.Info
 	}

@@ -82,7 +82,15 @@ func Show(o *pcapng.Opening, b *bench.Bench, file, without string) error {
 	a.reading = func() tea.Msg {
 		began.Store(true)
 		defer close(ended)
-		return readMsg{o.Load(ctx, nil)}
+		err := o.Load(ctx, nil)
+		var damage *pcapng.Damage
+		if o.Known && (err == nil || errors.As(err, &damage)) {
+			// The records of the index are shown by now; what of them is damaged is met here.
+			if err = o.Verify(ctx); err == nil {
+				err = o.Damage()
+			}
+		}
+		return readMsg{err}
 	}
 	err := a.loop()
 	cancel()

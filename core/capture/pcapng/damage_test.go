@@ -133,7 +133,26 @@ func TestDamaged(t *testing.T) {
 		if sound != len(want) || len(got) != len(want) {
 			require.Error(rt, said)
 		}
+		if damage := new(Damage); errors.As(said, &damage) {
+			require.Error(rt, verified(path))
+		}
 	})
+}
+
+// verified says what a file is found to have lost without any of its records being looked at.
+func verified(path string) error {
+	o, err := Open(path)
+	if err != nil {
+		return err
+	}
+	defer o.Close()
+	if err := o.Load(context.Background(), nil); err != nil {
+		return err
+	}
+	if err := o.Verify(context.Background()); err != nil {
+		return err
+	}
+	return o.Damage()
 }
 
 // TestDamageCostsWhatIsDamaged: damage within records costs these alone, whatever is hit of

@@ -37,6 +37,8 @@ type Opening struct {
 	read   atomic.Int64
 	ended  bool
 	failed error // before Load
+	// whole are the damaged places of all of the file, once Verify has read it.
+	whole atomic.Pointer[damages]
 }
 
 // Open begins to read a file. What its index tells is in the store then; the rest is read by
@@ -195,11 +197,36 @@ func (o *Opening) index() {
 	}
 }
 
+// Verify reads the whole of a file of which an index told, and keeps none of it: Damage knows all
+// of the file's then. It may be called once Load has returned.
+func (o *Opening) Verify(ctx context.Context) error {
+	d := &damages{}
+	r, err := newReader(nil, newBlocks(io.NewSectionReader(o.file, 0, o.size), 0), d)
+	if err != nil {
+		return err
+	}
+	for {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if _, _, err := r.next(); err != nil {
+			o.whole.Store(d)
+			if errors.Is(err, io.EOF) {
+				err = nil
+			}
+			return err
+		}
+	}
+}
+
 // Damage says what could not be read so far, as a Damage or otherwise; nil: all that was read is
-// as it was written. What an index tells of is only read when somebody looks at it.
+// as it was written. What an index tells of is only read when somebody looks at it, or by Verify.
 func (o *Opening) Damage() error {
 	if err := o.Store.Unread(); err != nil {
 		return err
+	}
+	if d := o.whole.Load(); d != nil {
+		return d.err()
 	}
 	return o.shelf.damages.err()
 }
