@@ -57,6 +57,9 @@ func (r request) bits(it *Item) uint64 {
 	if it.What == Count {
 		return uint64(r.Units) >> it.Low & ones(it.Bits)
 	}
+	if it.What == Sequence {
+		return r.Sequence & ones(it.Bits)
+	}
 	if it.Form != Plain {
 		whole := *it
 		whole.Low, whole.Bits = 0, 64
@@ -64,9 +67,12 @@ func (r request) bits(it *Item) uint64 {
 	}
 	return r.sent(it)
 }
-func (r request) chars() []byte   { return r.Chars }
-func (request) echoed(int) bool   { return false }
-func (u *Use) text(c []byte) bool { u.Chars = c; return true }
+func (r request) chars(string) []byte { return r.Chars }
+func (request) echoed(int) bool       { return false }
+func (u *Use) text(_ string, c []byte) bool {
+	u.Chars = c
+	return true
+}
 func (u *Use) echo(int, Bit) bool { return false }
 
 // asked reads what a request was about.
@@ -78,6 +84,10 @@ type asked struct {
 func (a *asked) take(it *Item, v uint64, known bool) bool {
 	if it.What == Count {
 		a.count |= v << it.Low
+		return known
+	}
+	if it.What == Sequence {
+		a.Sequence = v
 		return known
 	}
 	return a.Use.take(it, v, known)
@@ -131,12 +141,22 @@ func (a answered) take(it *Item, v uint64, known bool) bool {
 		a.heldDriven[it.Name] |= ones(it.Bits) << it.Low
 	case Why:
 		a.Why |= v << it.Low
+	case Sequence:
+		return known && v == a.plan.Sequence&ones(it.Bits)
 	}
 	return known || it.What == Skip
 }
 
-func (a answered) text(chars []byte) bool {
-	a.Chars = chars
+func (a answered) text(name string, chars []byte) bool {
+	if name != "" {
+		if a.Texts == nil {
+			a.Texts = map[string][]byte{}
+		}
+		a.Texts[name] = chars
+	}
+	if t := a.plan.Pattern.Text; t != nil && t.Name == name {
+		a.Chars = chars
+	}
 	return true
 }
 

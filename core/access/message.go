@@ -263,6 +263,12 @@ func messageCell(w string, rules Rules) (Cell, error) {
 	}
 	x := &reader{rules: rules}
 	switch name, bits, _ := strings.Cut(w, "."); name {
+	case "sequence":
+		n, err := strconv.Atoi(bits)
+		if err != nil || n < 1 || n > 32 {
+			return Cell{}, fmt.Errorf("%q: write the number of bits after the dot, as sequence.1 for a toggle bit", w)
+		}
+		return Cell{What: Sequence, Bits: n}, nil
 	case "echo", "count", "why":
 		n, err := strconv.Atoi(bits)
 		if err == nil && n >= 1 && (n <= 64 || name == "echo" && n <= most) {
@@ -325,12 +331,19 @@ func (r *Rules) text(name string) (most int, known bool) {
 func (p *Pattern) messageCheck(rules Rules) error {
 	for k := range p.Spans {
 		var count cover
+		numbered := false
 		for line, cells := range p.Spans[k].Lines {
 			for i := range cells {
 				c := &cells[i]
 				switch {
 				case c.What == More:
 					return errors.New("more has no meaning in messages: count says how many")
+				case c.What == Sequence && numbered:
+					return errors.New("sequence stands there twice")
+				case c.What == Sequence && Line(line) == In && p.SequenceBits != c.Bits:
+					return errors.New("an answer repeats the sequence of its request, in as many bits")
+				case c.What == Sequence:
+					p.SequenceBits, numbered = c.Bits, true
 				case c.What == Why:
 					return errors.New("why stands in refusals alone")
 				case c.What == Echo && Line(line) == Out:
@@ -341,8 +354,12 @@ func (p *Pattern) messageCheck(rules Rules) error {
 					if err := count.add(c); err != nil {
 						return err
 					}
+				case c.What == Chars && p.Text != nil && (c.Name == "" || p.Text.Name == "" || Line(line) == Out || p.Text.Writes):
+					return errors.New("a message carries one text; answers may carry several that have names")
+				case c.What == Chars && p.Carries(c.Name):
+					return fmt.Errorf("%s stands there twice", c.Name)
 				case c.What == Chars && p.Text != nil:
-					return errors.New("a message carries one text")
+					p.Beside = append(p.Beside, Text{Name: c.Name, Most: c.Bits / 8})
 				case c.What == Chars:
 					p.Text = &Text{Name: c.Name, Writes: Line(line) == Out, Most: c.Bits / 8}
 				}
@@ -407,7 +424,7 @@ type contents interface {
 	// bits gives what a cell holds.
 	bits(it *Item) uint64
 	// chars gives the text.
-	chars() []byte
+	chars(name string) []byte
 	// echoed gives a bit of the request.
 	echoed(at int) bool
 }
@@ -418,10 +435,11 @@ func (s *Span) compose(line Line, units int, from contents) (bits []bool, items 
 		it.At, it.Line = len(bits), line
 		switch {
 		case it.What == Chars:
-			for _, b := range from.chars() {
+			chars := from.chars(it.Name)
+			for _, b := range chars {
 				bits = appendByte(bits, b)
 			}
-			it.Text = string(from.chars())
+			it.Text = string(chars)
 		case it.Form != Plain:
 			it.Sent = from.bits(&it)
 			it.Text = it.digits(it.Sent)
@@ -465,7 +483,7 @@ func appendByte(bits []bool, b byte) []bool {
 type findings interface {
 	// take takes what a cell holds; false where it can't be that.
 	take(it *Item, v uint64, known bool) bool
-	text(chars []byte) bool
+	text(name string, chars []byte) bool
 	// echo compares a bit with the request.
 	echo(at int, b Bit) bool
 }
@@ -515,7 +533,7 @@ func (s *Span) apart(line Line, bits []Bit, to findings) bool {
 			return true
 		case it.What == Chars:
 			chars, known := charsOf(part)
-			return known && to.text(chars)
+			return known && to.text(it.Name, chars)
 		case it.Form != Plain:
 			chars, known := charsOf(part)
 			v, is := it.number(string(chars))

@@ -236,7 +236,7 @@ func TestBadMessages(t *testing.T) {
 		{"'L'", "LEVEL.dec RATE.dec", "constant character must follow"},
 		{"'L'", "LEVEL.dec '5'", "may belong to a number"},
 		{"'L'", "PLATE LEVEL.dec", "constant character must follow"},
-		{"'L'", "PLATE ';' PLATE", "one text"},
+		{"'L'", "PLATE ';' PLATE", "stands there twice"},
 		{"'L'", "LEVEL.dec5", "sign"},
 		{"'L'", "RATE.hex", "how many digits"},
 		{"'L'", "RATE.point0", "point0"},

@@ -29,17 +29,18 @@ type What uint8
 
 // The kinds of cells.
 const (
-	Skip   What = iota // nothing: 0 is sent, nothing is driven
-	Fixed              // a constant
-	Number             // the number of the register
-	Value              // the content of the register that the operation is about
-	Held               // the content of a register that is named
-	More               // 1: the number goes up behind each register
-	Count              // how many registers are asked for
-	Chars              // a text
-	Echo               // of an answer: what stands in the same place of the request
-	Why                // of a refusal: its reason
-	Check              // what tells damage
+	Skip     What = iota // nothing: 0 is sent, nothing is driven
+	Fixed                // a constant
+	Number               // the number of the register
+	Value                // the content of the register that the operation is about
+	Held                 // the content of a register that is named
+	More                 // 1: the number goes up behind each register
+	Count                // how many registers are asked for
+	Chars                // a text
+	Echo                 // of an answer: what stands in the same place of the request
+	Why                  // of a refusal: its reason
+	Check                // what tells damage
+	Sequence             // of a request: one more than in the one before; of an answer: that of the request
 )
 
 // Cell is some bits of a line.
@@ -104,10 +105,20 @@ type Pattern struct {
 	Most int
 	// CountBits is the size of the number of registers that are asked for; 0: none is.
 	CountBits int
+	// SequenceBits is the size of the number by which a request differs from the one before, of
+	// one bit a toggle bit; 0: there is none.
+	SequenceBits int
 	// Text is the text that it carries; nil where it carries none.
 	Text *Text
+	// Beside are the texts with names that an answer carries after the first.
+	Beside []Text
 
 	checking *Checking
+}
+
+// Carries says whether a text with a name stands in the operation.
+func (p *Pattern) Carries(text string) bool {
+	return p.Text != nil && p.Text.Name == text || slices.ContainsFunc(p.Beside, func(t Text) bool { return t.Name == text })
 }
 
 // Repeats says whether the operation can go on to further registers.
@@ -148,7 +159,7 @@ func Parse(name, out, in string, rules Rules) (*Pattern, error) {
 			rows[1-i] = other
 		}
 	}
-	x := &reader{rules: rules, pattern: p}
+	x := &reader{rules: rules, pattern: p, only: len(rows[0]) == 1}
 	x.begin()
 	for k := range rows[0] {
 		if err := x.column(k, rows[0][k], rows[1][k]); err != nil {
@@ -184,6 +195,7 @@ type reader struct {
 	pattern *Pattern
 	span    Span
 	dots    bool // the span is repeated from its last column
+	only    bool // it has one column
 }
 
 func (x *reader) begin() { x.span, x.dots = Span{}, false }
@@ -192,6 +204,7 @@ func (x *reader) begin() { x.span, x.dots = Span{}, false }
 func (x *reader) finish() error {
 	s := &x.span
 	switch {
+	case s.Bits == 0 && x.rules.Duplex && len(x.pattern.Spans) == 0 && x.only:
 	case s.Bits == 0:
 		return errors.New("a part of it has no bits: write what is sent and what comes back")
 	case x.rules.Word > 0 && s.Bits%x.rules.Word != 0:
@@ -247,6 +260,9 @@ func (x *reader) column(k int, out, in string) error {
 		bits[i] = to - from
 	}
 	width := max(bits[0], bits[1])
+	if width == 0 && x.rules.Duplex && !x.dots && len(x.pattern.Spans) == 0 && from == 0 {
+		return nil // a select without clocks, if nothing follows
+	}
 	if width == 0 {
 		return at(errors.New("it is empty"))
 	}
@@ -529,6 +545,8 @@ func (c *Cell) Describe() string {
 		return "how many"
 	case Echo:
 		return "as in the request"
+	case Sequence:
+		return "sequence number of the request"
 	case Check:
 		return "check of what stands in front of it"
 	}

@@ -15,6 +15,8 @@ type Use struct {
 	Values []uint64
 	Held   map[string]uint64
 	Chars  []byte // a text
+	// Sequence is the number of the request, where it has one.
+	Sequence uint64
 }
 
 // Item is a cell at its place in an operation.
@@ -112,6 +114,13 @@ func (p *Pattern) Plan(u Use) (*Plan, error) {
 	return pl, nil
 }
 
+// Again gives the operation with another number of its request.
+func (p *Plan) Again(sequence uint64) (*Plan, error) {
+	u := p.Use
+	u.Sequence = sequence & ones(p.Pattern.SequenceBits)
+	return p.Pattern.Plan(u)
+}
+
 // size is the number of bits of a span for a number of registers.
 func (s *Span) size(units int) int { return s.Bits + (s.Bits-s.Tail)*max(units-1, 0) }
 
@@ -187,6 +196,7 @@ type Answer struct {
 	// Chars is the text that came back. Refused: the part said that it does not do it,
 	// and Why.
 	Chars   []byte
+	Texts   map[string][]byte // those with names
 	Refused bool
 	Why     uint64
 
@@ -246,6 +256,14 @@ func (p *Plan) Answer(in [][]Bit) Answer {
 		}
 	}
 	return a
+}
+
+// CharsOf gives the text with a name; "" is the one with the number that was asked for.
+func (a *Answer) CharsOf(name string) []byte {
+	if t, has := a.Texts[name]; has {
+		return t
+	}
+	return a.Chars
 }
 
 // Driven gives the bits of the content of a unit that were driven while it came back.

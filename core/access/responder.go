@@ -46,6 +46,13 @@ type Responder struct {
 	Refusal *Refusal
 	When    map[Reason]uint64
 	Part    Asked
+	// Why is why the last request was refused.
+	Why Reason
+	// The last request with a sequence number, and what was answered: who asks with the same one
+	// again has not heard the answer.
+	numbered *Pattern
+	sequence uint64
+	answered []byte
 }
 
 // Respond gives the answer to a request, and which operation that was; answers is false
@@ -70,8 +77,17 @@ func (r *Responder) Respond(content []byte) (answer []byte, p *Pattern, answers 
 		if why = r.Part.Grants(p, &u); why != Granted {
 			break
 		}
-		return r.does(p, &u, bits)
+		r.Why = Granted
+		if p.SequenceBits == 0 {
+			return r.does(p, &u, bits)
+		}
+		if r.numbered != p || r.sequence != u.Sequence {
+			r.numbered, r.sequence = p, u.Sequence
+			r.answered, _, _ = r.does(p, &u, bits)
+		}
+		return r.answered, p, p.Answers()
 	}
+	r.Why = why
 	code, known := r.When[why]
 	if r.Refusal == nil || !known && r.Refusal.WhyBits > 0 {
 		return nil, nil, false
@@ -118,23 +134,21 @@ func (r *Responder) does(p *Pattern, u *Use, bits []Bit) ([]byte, *Pattern, bool
 	if !p.Answers() {
 		return nil, p, false
 	}
-	g := &given{part: r.Part, asked: bits, number: u.Number, held: map[string]uint64{}}
-	if p.Text != nil && !p.Text.Writes {
-		g.letters = r.Part.Text(p.Text.Name, u.Number)
-	}
+	g := &given{part: r.Part, asked: bits, number: u.Number, about: u.Number, sequence: u.Sequence, held: map[string]uint64{}}
 	out, _ := p.Spans[1].compose(In, u.Units, g)
 	return Bytes(out), p, true
 }
 
 // given is what a part puts into its answer: each register is read once.
 type given struct {
-	part    Asked
-	asked   []Bit
-	number  uint64 // of the register that comes next
-	values  []uint64
-	held    map[string]uint64
-	letters []byte
-	why     uint64
+	part     Asked
+	asked    []Bit
+	number   uint64 // of the register that comes next
+	values   []uint64
+	held     map[string]uint64
+	about    uint64 // the number that was asked for
+	sequence uint64
+	why      uint64
 }
 
 func (g *given) bits(it *Item) uint64 {
@@ -144,6 +158,8 @@ func (g *given) bits(it *Item) uint64 {
 		return it.Fixed
 	case Why:
 		whole = g.why
+	case Sequence:
+		whole = g.sequence
 	case Held:
 		v, read := g.held[it.Name]
 		if !read {
@@ -167,7 +183,12 @@ func (g *given) bits(it *Item) uint64 {
 	return whole >> it.Low & ones(it.Bits)
 }
 
-func (g *given) chars() []byte { return g.letters }
+func (g *given) chars(name string) []byte {
+	if g.part == nil {
+		return nil
+	}
+	return g.part.Text(name, g.about)
+}
 
 func (g *given) echoed(at int) bool { return at < len(g.asked) && g.asked[at] == One }
 

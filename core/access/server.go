@@ -185,7 +185,7 @@ func (s *Server) Take(at int, high bool) {
 	s.alive = slices.DeleteFunc(s.alive, func(p *Pattern) bool {
 		c, _, within := p.Spans[0].repeated(Out, at)
 		if c == nil {
-			return len(p.Spans) > 1 // it would have turned to its next span
+			return len(p.Spans) > 1 || p.Spans[0].Bits == 0 // it would have turned to its next span
 		}
 		return c.What == Fixed && (c.Fixed>>c.bit(within)&1 == 1) != high
 	})
@@ -272,6 +272,19 @@ func (s *Server) numberOf(p *Pattern) (number uint64, stays bool) {
 
 // Spoilt reports whether a check of what came so far did not fit.
 func (s *Server) Spoilt() bool { return s.spoilt }
+
+// Whole reports whether the span so far is one of the operations, or the whole of what went on.
+func (s *Server) Whole() bool {
+	is := func(p *Pattern, span int) bool {
+		b := &p.Spans[span]
+		tail := b.Bits - b.Tail
+		return s.got == b.Bits || tail > 0 && s.got > b.Bits && (s.got-b.Bits)%tail == 0
+	}
+	if s.wait != nil {
+		return is(s.wait, s.span) || s.wait.Spans[s.span].Reads
+	}
+	return slices.ContainsFunc(s.alive, func(p *Pattern) bool { return is(p, 0) || p.Spans[0].Reads })
+}
 
 // Known says, behind the bits that came so far, whether the register that they ask for
 // is there: parts on some buses refuse others.

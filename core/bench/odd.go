@@ -60,6 +60,13 @@ func (x *binder) oddly(d *device.Device, n *doc.Node) (change func(*device.Devic
 			x.fault(key+"-without-memory", at.Place(), "leave it out", "%s has no memory in its file: %s has no effect", d.Name, key)
 		}
 	}
+	if at := n.Get("chain"); at != nil {
+		with += "chain=" + at.Scalar + ";"
+		odd.Parts = doc.As[int](at)
+		if d.Map == nil || d.Map.Chain == 0 {
+			x.fault("chain-without-chain", at.Place(), "leave it out", "%s is no chain of parts in its file: chain has no effect", d.Name)
+		}
+	}
 	for _, at := range n.Get("jobs").All() {
 		with += at.Key + "=" + at.Scalar + ";"
 		if d.Map == nil || d.Map.Job(at.Key) == nil {

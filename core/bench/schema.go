@@ -69,6 +69,7 @@ func fileKeys(more ...doc.Key) []doc.Key {
 			return err
 		}))},
 		{Name: "write", Doc: "how long writing its memory takes in this very part, where that is not as its file says", Type: doc.TimeType},
+		{Name: "chain", Doc: "how many parts are in its chain on this very bench, where they are more or fewer than its file says", Type: doc.Int(1, 64)},
 		{Name: "bad-bytes", Doc: "bytes of its memory that take nothing in this very part, as 0x40 0x50..0x5F", Type: doc.Checked("numbers of bytes, as 0x40 0x50..0x5F", func(s string) error {
 			_, err := parseBytes(s)
 			return err

@@ -52,11 +52,20 @@ func (c *CANPart) Take(now quantity.Time, f can.Frame) (answer can.Frame, after 
 		return answer, after, answers
 	}
 	content, p, answers := c.responder.Respond(f.Data)
+	c.part.message(refusedFor(&c.responder)...)
 	if own, has := talk.After[p]; has {
 		after = own
 	}
 	answer.Data = content
 	return answer, after, answers && answer.Check() == nil
+}
+
+// refusedFor says what was wrong with the request that was answered last.
+func refusedFor(r *access.Responder) []MessageFault {
+	if r.Why == access.BadLength {
+		return []MessageFault{BadLength}
+	}
+	return nil
 }
 
 // dictionary gives a part's registers and texts as objects.

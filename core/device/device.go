@@ -115,7 +115,8 @@ var reaches = map[string]reach{
 	"spi": {rules: func(end any) access.Rules {
 		return access.Rules{Duplex: true, Break: "release", Word: end.(spi.End).Word}
 	}, keys: func() []doc.Key {
-		return append(checkKeys("word", "line")(), doc.Key{Name: "chain", Doc: "number of parts in a row through which the bits of the only pattern move: each takes over what it holds at the release", Type: doc.Int(1, 64)})
+		return append(checkKeys("word", "line")(), doc.Key{Name: "chain", Doc: "number of parts in a row through which the bits of the only pattern move: each takes over what it holds at the release", Type: doc.Int(1, 64)},
+			doc.Key{Name: "latch", Doc: "a chain takes over what it holds only when the clocks of the select are a multiple of this, and not 0; absent: always", Type: doc.Int(1, 4096)})
 	}},
 	"i2c": {rules: func(any) access.Rules { return access.Rules{Break: "restart", Word: 8} }, keys: checkKeys("all", "word", "line"),
 		address: func(end any, reads bool) []byte {

@@ -11,8 +11,9 @@ type i2cPort struct {
 	part   *Part
 	server *access.Server
 	now    func() quantity.Time
-	open   bool // a span is
-	at     int  // bits of it
+	open   bool           // a span is
+	at     int            // bits of it
+	wrong  []MessageFault // with the spans since the start
 }
 
 // OnI2C gives a part at work at an address; nil where its registers are not described.
@@ -28,7 +29,7 @@ func (d *Device) OnI2C(now func() quantity.Time, cells *Cells) (i2c.Device, *Par
 
 // Begin implements i2c.Device.
 func (p *i2cPort) Begin(read bool) {
-	p.End()
+	p.close()
 	p.part.Freeze(p.now())
 	p.server.Begin(read)
 	p.open, p.at = true, 0
@@ -59,7 +60,20 @@ func (p *i2cPort) Give() byte {
 
 // End implements i2c.Device.
 func (p *i2cPort) End() {
+	was := p.open
+	p.close()
+	if was {
+		p.part.message(p.wrong...)
+	}
+	p.wrong = nil
+}
+
+// close ends a span; behind a restart the next one is of the same message.
+func (p *i2cPort) close() {
 	if p.open {
+		if p.at > 0 {
+			p.wrong = append(p.wrong, wrong(p.server)...)
+		}
 		p.server.End()
 		p.part.store(p.now())
 	}

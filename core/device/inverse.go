@@ -23,6 +23,9 @@ func (v *Value) Inverse(text string) (of *Value, raw uint64, gives coding.Value,
 		}
 		return nil, 0, gives, false, fmt.Errorf("%s is calculated from %s: write that", v.Name, strings.Join(names, ", "))
 	}
+	if v.UnitBy != nil {
+		return nil, 0, gives, false, fmt.Errorf("the unit of %s is what %s says: write %s", v.Name, v.UnitBy.Name, v.Inputs[0].Name)
+	}
 	of = v.Inputs[0]
 	asked, err := v.number(text)
 	if err != nil {

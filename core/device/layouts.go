@@ -49,6 +49,8 @@ func layoutKeys(k laid) []doc.Key {
 		{Name: "name", Doc: "of the value; in a text the row's own name is that", Type: doc.NameType},
 		{Name: "first", Doc: "which of its words comes first, the most or the least significant", Type: doc.Enum("high", "low"), Default: "high"},
 		{Name: "form", Doc: "how it stands in a text", Type: doc.Enum(layout.Forms...), Default: "number"},
+		{Name: "list", Doc: "it stands there one after the other, at most so often, as far as the message goes: its values are called NAME-1, NAME-2 and so on", Type: doc.Int(1, 64)},
+		{Name: "between", Doc: "what stands between the members of a list in a text", Type: doc.AnyText, Default: ","},
 	}, meaning()...)
 	if k.identified {
 		legend = append(legend, doc.Key{Name: "holds", Doc: "what a simulated part puts there: an expression of t, the time in seconds, and of its registers' values", Type: doc.AnyText},
@@ -163,6 +165,8 @@ func (x *mapper) layout(d *Device, n *doc.Node) *Layout {
 		switch {
 		case text != nil:
 			x.fault("bad-layout", at, "leave it out", "layout %s: a text is as long as it is", n.Key)
+		case slices.ContainsFunc(fields, func(f *layout.Field) bool { return f.List > 0 }):
+			x.fault("bad-layout", at, "leave it out", "layout %s: a message with a list is as long as that", n.Key)
 		case out.Length < len(out.Drawn):
 			x.fault("bad-layout", at, "correct the length, or the rows", "layout %s: its rows reach to word %d, it has %d", n.Key, len(out.Drawn)-1, out.Length)
 		}
@@ -179,6 +183,7 @@ func (x *mapper) layout(d *Device, n *doc.Node) *Layout {
 			x.fault("bad-layout", nodes[i].Get("warn"), "give it codes too", "layout %s: numbers of a text are no contents", n.Key)
 		}
 	}
+	out.Mean()
 	if len(x.faults) == before {
 		x.when(out, n)
 		if kind.identified {
@@ -206,7 +211,7 @@ func wordRange(s string) (from, to int, ok bool) {
 func (x *mapper) legend(n *doc.Node, text bool) (fields []*layout.Field, nodes []*doc.Node) {
 	names := map[string]bool{}
 	for _, c := range n.Get("legend").All() {
-		f := &layout.Field{Name: c.Key, LowFirst: doc.Of[string](c, "first") == "low", Form: layout.Form(slices.Index(layout.Forms, doc.Of[string](c, "form")))}
+		f := &layout.Field{Name: c.Key, LowFirst: doc.Of[string](c, "first") == "low", List: doc.Of[int](c, "list"), Between: doc.Of[string](c, "between"), Form: layout.Form(slices.Index(layout.Forms, doc.Of[string](c, "form")))}
 		name := c.Get("name")
 		switch {
 		case text && name != nil:
@@ -214,6 +219,12 @@ func (x *mapper) legend(n *doc.Node, text bool) (fields []*layout.Field, nodes [
 			return nil, nil
 		case text && c.Get("first") != nil:
 			x.fault("bad-legend", c.Get("first"), "leave it out", "layout %s: a text has no order of bytes", n.Key)
+			return nil, nil
+		case c.Get("between") != nil && (!text || f.List == 0 || f.Between == ""):
+			x.fault("bad-legend", c.Get("between"), "leave it out, or write what separates", "layout %s: between separates the members of a list in a text", n.Key)
+			return nil, nil
+		case f.List > 0 && (c.Get("holds") != nil || c.Get("sets") != nil):
+			x.fault("bad-legend", c.Get("list"), "write its members out", "layout %s: a simulated part neither puts in nor takes a list", n.Key)
 			return nil, nil
 		case !text && c.Get("form") != nil:
 			x.fault("bad-legend", c.Get("form"), "leave it out", "layout %s: a form is that of a text", n.Key)

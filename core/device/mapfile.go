@@ -87,6 +87,7 @@ func mapKeys(messages bool) []doc.Key {
 		{Name: "bits", Doc: "registers, or bits of them, that make it up, the most significant first: PRES_1 PRES_0[7:4]", Type: doc.Scalar("names of registers, with bits in brackets", parsePieces)},
 		{Name: "from", Doc: "in place of bits: an expression of other values' names", Type: doc.AnyText},
 		{Name: "unit", Doc: "unit of what the expression gives", Type: doc.AnyText},
+		{Name: "unit-by", Doc: "the value whose word is its unit, where a setting decides that: codes: {0: °C, 1: °F}", Type: doc.NameType},
 	}, meaning()...)
 	operation := []doc.Key{
 		{Name: "out", Doc: "what the bus controller sends: reg.7 1 | skip.8", Type: doc.AnyText},
@@ -290,7 +291,7 @@ func bindMap(dir fs.FS, d *Device, root *doc.Node) []finding.Finding {
 				x.refusals(rules, root)
 			}
 		},
-		func() { x.chain(d, root.Get("chain")) },
+		func() { x.chain(d, root) },
 		func() { x.idles(d.Kind.Selects, root) },
 		func() { x.turns(root) },
 		func() { x.reachable(root) },
@@ -539,7 +540,26 @@ func (x *mapper) value(n *doc.Node) {
 		return
 	}
 	x.format(v, n, total)
+	x.unitBy(v, n)
 	x.m.Values = append(x.m.Values, v)
+}
+
+// unitBy reads the value that says the unit of another one.
+func (x *mapper) unitBy(v *Value, n *doc.Node) {
+	at := n.Get("unit-by")
+	if at == nil {
+		return
+	}
+	if v.UnitBy = x.m.Value(x.prefix + at.Scalar); v.UnitBy == nil {
+		v.UnitBy = x.bitsValue(at, at.Scalar)
+	}
+	switch {
+	case v.UnitBy == nil:
+	case v.Unit != "":
+		x.fault("two-units", at, "write the numbers without a unit", "%s: its unit is %s already", v.Name, v.Unit)
+	case len(v.UnitBy.Codes) == 0:
+		x.fault("unit-without-codes", at, "give it `codes:` whose words are the units", "%s: %s has no words", v.Name, v.UnitBy.Name)
+	}
 }
 
 var identifier = regexp.MustCompile(`[\pL_][\pL\pN_]*`)
@@ -560,6 +580,7 @@ func (x *mapper) calculated(v *Value, n, from *doc.Node) {
 	}
 	x.means(v, n, 64)
 	v.From, v.Inputs, v.Unit = f, known, n.Text("unit")
+	x.unitBy(v, n)
 	x.m.Values = append(x.m.Values, v)
 }
 
@@ -704,7 +725,7 @@ func (x *mapper) reachable(root *doc.Node) {
 	x.memoryReached(root)
 	for _, t := range x.m.Texts {
 		if !slices.ContainsFunc(x.m.Patterns, func(p *access.Pattern) bool {
-			return p.Text != nil && (p.Text.Name == t.Name || t.Numbered && p.Text.Name == "" && t.Number&^ones(p.NumberBits) == 0)
+			return p.Text != nil && (p.Carries(t.Name) || t.Numbered && p.Text.Name == "" && t.Number&^ones(p.NumberBits) == 0)
 		}) {
 			x.fault("text-unreachable", root.Get("texts", t.Name), "name it in a pattern, or give it a number and add a pattern with reg and text", "no pattern reads or writes %s", t.Name)
 		}

@@ -10,6 +10,8 @@ type Odd struct {
 	Write quantity.Time
 	// Bad are bytes of its memory that take nothing.
 	Bad map[uint64]bool
+	// Parts are how many are in its chain; 0: as its file says.
+	Parts int
 }
 
 // lasts gives how long a job of this part takes from now on.

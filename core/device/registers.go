@@ -33,8 +33,9 @@ type Map struct {
 	// Pages is the value that says on which page a part is; nil of parts without pages.
 	Pages *Value
 	// Chain is the number of parts behind each other through which the bits of the only
-	// pattern move; 0: it is no chain.
-	Chain int
+	// pattern move; 0: it is no chain. Latch: they take over what they hold only behind a
+	// multiple of so many clocks; 0: always.
+	Chain, Latch int
 	// Texts are contents of characters.
 	Texts []*Text
 	// Dialogue is how a part is asked that answers; nil of others.
@@ -127,6 +128,8 @@ type Value struct {
 	// From is the expression of other values that gives it, in place of bits.
 	From   *formula.Formula
 	Inputs []*Value
+	// UnitBy is the value whose word is the unit; nil: the unit is that of the format.
+	UnitBy *Value
 }
 
 // Piece is some bits of a register.
@@ -145,6 +148,20 @@ func (v *Value) Registers() []*Register {
 	}
 	for _, in := range v.Inputs {
 		for _, r := range in.Registers() {
+			if !slices.Contains(out, r) {
+				out = append(out, r)
+			}
+		}
+	}
+	return out
+}
+
+// Reads gives the registers that must be known to tell the value: those that hold it, and those
+// of its unit.
+func (v *Value) Reads() []*Register {
+	out := v.Registers()
+	if v.UnitBy != nil {
+		for _, r := range v.UnitBy.Registers() {
 			if !slices.Contains(out, r) {
 				out = append(out, r)
 			}
@@ -182,8 +199,19 @@ func (v *Value) Whole() bool {
 	return len(v.Pieces) == 1 && v.Pieces[0].Bits == v.Pieces[0].Register.Bits
 }
 
-// Decode gives the meaning of the value from the contents of its registers.
+// Decode gives the meaning of the value from the contents of the registers that it reads.
 func (v *Value) Decode(content func(*Register) uint64) coding.Value {
+	d := v.decode(content)
+	if v.UnitBy != nil && d.Number != nil {
+		unit := v.UnitBy.Decode(content)
+		if d.Unit = unit.Code; unit.Code == "" {
+			return coding.Value{Raw: d.Raw, Fault: v.UnitBy.Name + ", which says its unit: " + unit.Meaning()}
+		}
+	}
+	return d
+}
+
+func (v *Value) decode(content func(*Register) uint64) coding.Value {
 	if v.From == nil {
 		return v.Format.Decode(v.Of(content))
 	}

@@ -16,11 +16,19 @@ type chainPort struct {
 	asleep  bool
 	holds   []bool // what stands in the chain, the bit first that leaves it first
 	taken   []bool
+	// far is how many bits of the pattern belong to parts that are not there, less than 0 to
+	// parts of which it knows nothing; they are those farthest from where bits go in.
+	far int
 }
 
 func newChain(m *Map, part *Part, from quantity.Time) *chainPort {
 	p := m.Patterns[0]
-	return &chainPort{part: part, pattern: p, from: from, holds: make([]bool, p.Spans[0].Bits)}
+	bits := p.Spans[0].Bits
+	there := bits
+	if n := part.odd.Parts; n > 0 {
+		there = n * (bits / m.Chain)
+	}
+	return &chainPort{part: part, pattern: p, from: from, holds: make([]bool, there), far: bits - there}
 }
 
 // Select implements spi.Device: what comes back is taken into the chain.
@@ -42,7 +50,9 @@ func (c *chainPort) Select(t quantity.Time) {
 			continue // it keeps what was there
 		}
 		for i := range cell.Bits {
-			c.holds[cell.At+i] = v>>(cell.Bits-1-i)&1 == 1
+			if at := cell.At + i - c.far; at >= 0 {
+				c.holds[at] = v>>(cell.Bits-1-i)&1 == 1
+			}
 		}
 	}
 }
@@ -76,15 +86,20 @@ func (c *chainPort) Release(quantity.Time, int) {
 	}
 	all := append(c.holds, c.taken...)
 	c.holds = append([]bool(nil), all[len(c.taken):]...)
+	if n := c.part.m.Latch; n > 0 && (len(c.taken) == 0 || len(c.taken)%n != 0) {
+		c.part.message(BadLength)
+		return
+	}
+	c.part.message()
 	contents := map[string]uint64{}
 	for _, cell := range c.pattern.Spans[0].Lines[access.Out] {
-		if cell.What != access.Held {
+		if cell.What != access.Held || cell.At < c.far {
 			continue
 		}
 		v := uint64(0)
 		for i := range cell.Bits {
 			v <<= 1
-			if c.holds[cell.At+i] {
+			if c.holds[cell.At+i-c.far] {
 				v |= 1
 			}
 		}
@@ -98,14 +113,21 @@ func (c *chainPort) Release(quantity.Time, int) {
 }
 
 // chain holds a chain and its pattern against each other.
-func (x *mapper) chain(d *Device, n *doc.Node) {
+func (x *mapper) chain(d *Device, root *doc.Node) {
+	n := root.Get("chain")
+	latch := root.Get("latch")
 	if n == nil {
+		if latch != nil {
+			x.fault("bad-chain", latch, "add `chain:`", "latch is that of a chain of parts")
+		}
 		return
 	}
-	x.m.Chain = doc.As[int](n)
+	x.m.Chain, x.m.Latch = doc.As[int](n), doc.Of[int](root, "latch")
 	switch {
 	case len(x.m.Patterns) != 1 || len(x.m.Patterns[0].Spans) != 1 || x.m.Patterns[0].NumberBits > 0 || len(x.m.Patterns[0].HeldOut) == 0:
 		x.fault("bad-chain", n, "describe all of it by one pattern with the names of registers", "a chain takes whatever passes: it has one pattern, which names registers in the line `out`")
+	case x.m.Latch > 0 && x.m.Patterns[0].Spans[0].Bits%x.m.Latch != 0:
+		x.fault("bad-chain", latch, "correct the pattern, or the number", "the %d bits of the pattern are no multiple of %d: they would never be taken over", x.m.Patterns[0].Spans[0].Bits, x.m.Latch)
 	case x.m.Patterns[0].Spans[0].Bits%x.m.Chain != 0:
 		x.fault("bad-chain", n, "correct the pattern, or the number of parts", "%d bits are no whole number for each of %d parts", x.m.Patterns[0].Spans[0].Bits, x.m.Chain)
 	case d.End.(spi.End).LSBFirst:

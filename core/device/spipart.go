@@ -78,9 +78,21 @@ func (p *spiPort) Take(at int, high bool) {
 // Release implements spi.Device.
 func (p *spiPort) Release(t quantity.Time, _ int) {
 	if !p.asleep {
+		p.part.message(wrong(p.server)...)
 		p.server.End()
 		p.part.store(t)
 	}
+}
+
+// wrong says what is wrong with the span that is over.
+func wrong(s *access.Server) (out []MessageFault) {
+	if s.Spoilt() {
+		out = append(out, BadCheck)
+	}
+	if !s.Whole() {
+		out = append(out, BadLength)
+	}
+	return out
 }
 
 // silent is a part of which nothing is described but its end.

@@ -47,7 +47,12 @@ func (d *Device) Knows(command string) bool {
 func newAsked(m *Map, part *Part, from quantity.Time) *askedPart {
 	a := &askedPart{m: m, part: part, from: from, responder: access.Responder{Patterns: m.Patterns, Refusal: m.Dialogue.Refusal, When: m.Dialogue.When, Part: part}}
 	a.reader = packet.NewReader(m.Dialogue.Packet, func(e packet.Event) {
-		if e.Why == packet.Good {
+		switch e.Why {
+		case packet.BadCheck:
+			part.message(BadCheck)
+		case packet.BadLength, packet.TooLong:
+			part.message(BadLength)
+		case packet.Good:
 			a.content = slices.Clone(e.Content)
 			if a.content == nil {
 				a.content = []byte{}
@@ -70,6 +75,7 @@ func (a *askedPart) receive(r *Running, c uart.Char) {
 	a.content = nil
 	a.part.Freeze(c.End)
 	answer, p, answers := a.responder.Respond(content)
+	a.part.message(refusedFor(&a.responder)...)
 	a.part.store(c.End)
 	if !answers {
 		return

@@ -34,6 +34,12 @@ type Field struct {
 	Form Form
 	// Warns are contents with which something is to be known, and what.
 	Warns map[uint64]string
+	// List is how often it may stand there one after the other; 0: once. Between is what separates
+	// it from the next in a text.
+	List    int
+	Between string
+	// ListOf is the field of which this one is a member; nil of others.
+	ListOf *Field
 }
 
 // Place is a bit of a word of a message; bit 0 is the least significant.
@@ -59,6 +65,8 @@ type Layout struct {
 	Text []Piece
 	// Length is how many words the message has; 0: not stated.
 	Length int
+	// listed is the first word of its list, each how many words a member has; 0: it has none.
+	listed, each int
 }
 
 // Row is a row of a drawing: the letters of words From to To.
@@ -126,7 +134,68 @@ func Draw(bits int, rows []Row, fields []*Field) (*Layout, *Fault) {
 		}
 		f.Bits = len(f.Places)
 	}
-	return l, nil
+	return l, l.lists(bad)
+}
+
+// lists puts the members of a list in the place of its fields.
+func (l *Layout) lists(bad func(int, string, ...any) *Fault) *Fault {
+	var single, listed []*Field
+	for _, f := range l.Fields {
+		if f.List == 0 {
+			single = append(single, f)
+			continue
+		}
+		listed = append(listed, f)
+	}
+	if len(listed) == 0 {
+		return nil
+	}
+	l.listed = len(l.Drawn)
+	for _, f := range listed {
+		from, _ := f.Place()
+		if l.listed = min(l.listed, from); f.List != listed[0].List {
+			return bad(-1, "%s and %s are of one list: say of both how long it is at most", listed[0].Name, f.Name)
+		}
+	}
+	for _, f := range single {
+		if _, to := f.Place(); to > l.listed {
+			return bad(-1, "%s stands behind the beginning of the list of %s: a list is the last of a message", f.Name, listed[0].Name)
+		}
+	}
+	l.each = len(l.Drawn) - l.listed
+	if l.listed+l.each*listed[0].List > MostWords {
+		return bad(-1, "the list of %s reaches beyond %d words", listed[0].Name, MostWords)
+	}
+	l.Fields = single
+	for k := range listed[0].List {
+		if k > 0 {
+			l.Drawn = append(l.Drawn, l.Drawn[l.listed:l.listed+l.each]...)
+		}
+		for _, f := range listed {
+			m := f.member(k)
+			for i := range m.Places {
+				m.Places[i].Word += k * l.each
+			}
+			l.Fields = append(l.Fields, m)
+		}
+	}
+	return nil
+}
+
+// member gives the member of a list with an index.
+func (f *Field) member(k int) *Field {
+	m := *f
+	m.Name, m.ListOf, m.List, m.Places = fmt.Sprintf("%s-%d", f.Name, k+1), f, 0, slices.Clone(f.Places)
+	return &m
+}
+
+// Mean gives the members of lists what their fields mean.
+func (l *Layout) Mean() {
+	for _, f := range l.Fields {
+		if of := f.ListOf; of != nil {
+			f.Format, f.About, f.Warns = of.Format, of.About, of.Warns
+		}
+	}
 }
 
 // turn puts the last word of a field in front.
@@ -218,6 +287,9 @@ func (l *Layout) Decode(words []uint64) []Value {
 	for _, f := range l.Fields {
 		v := Value{Field: f}
 		v.From, v.To = f.Place()
+		if f.ListOf != nil && l.behind(v.From) > len(words) {
+			continue // the list is over
+		}
 		if raw, whole := f.Of(words); whole {
 			v.Value = f.Decode(raw)
 		} else {
@@ -227,6 +299,9 @@ func (l *Layout) Decode(words []uint64) []Value {
 	}
 	return out
 }
+
+// behind is the first word behind the member of a list to which a word belongs.
+func (l *Layout) behind(word int) int { return l.listed + ((word-l.listed)/l.each+1)*l.each }
 
 // Place gives the first word of a field, and the one behind its last.
 func (f *Field) Place() (from, to int) {
@@ -240,8 +315,12 @@ func (f *Field) Place() (from, to int) {
 // Unexplained gives the words of a message that have no row.
 func (l *Layout) Unexplained(words int) []int {
 	var out []int
+	over := words // behind the last whole member of a list
+	if l.each > 0 && words > l.listed {
+		over -= (words - l.listed) % l.each
+	}
 	for w := range words {
-		if w >= len(l.Drawn) || !l.Drawn[w] {
+		if w >= len(l.Drawn) || !l.Drawn[w] || w >= over {
 			out = append(out, w)
 		}
 	}
@@ -252,7 +331,17 @@ func (l *Layout) Unexplained(words int) []int {
 // not named stays. Bounds of the field hold.
 func (l *Layout) Encode(words []uint64, values map[string]string) ([]uint64, error) {
 	out := slices.Clone(words)
-	for len(out) < len(l.Drawn) {
+	need := len(l.Drawn)
+	if l.each > 0 {
+		need = l.listed
+		for name := range values {
+			if f := l.Named(name); f != nil && f.ListOf != nil {
+				from, _ := f.Place()
+				need = max(need, l.behind(from))
+			}
+		}
+	}
+	for len(out) < need {
 		out = append(out, 0)
 	}
 	for _, c := range l.When {

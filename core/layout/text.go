@@ -68,9 +68,16 @@ func Write(text string, fields []*Field) (*Layout, *Fault) {
 	if len(l.Text) == 0 {
 		return nil, bad("an empty text")
 	}
+	l.Fields = nil
 	for _, f := range fields {
-		if !used[f] {
+		switch {
+		case !used[f]:
 			return nil, &Fault{-1, fmt.Sprintf("%s is not in the text", f.Name)}
+		case f.List == 0:
+			l.Fields = append(l.Fields, f)
+		}
+		for k := range f.List {
+			l.Fields = append(l.Fields, f.member(k))
 		}
 	}
 	return l, nil
@@ -94,6 +101,14 @@ func (l *Layout) Read(text []byte) (values []Value, why string) {
 				end = at + n
 			}
 		}
+		if p.Field.List > 0 {
+			var members []Value
+			if members, why = l.list(p.Field, text, at, end); why != "" {
+				return append(values, members...), why
+			}
+			values, at = append(values, members...), end
+			continue
+		}
 		v := Value{Field: p.Field, From: at, To: end}
 		if v.Value, why = p.Field.read(text, at, end); why != "" {
 			return values, why
@@ -105,6 +120,28 @@ func (l *Layout) Read(text []byte) (values []Value, why string) {
 		return values, differs(text, at, "nothing more")
 	}
 	return values, ""
+}
+
+// list reads the members of a list that stand from a character on.
+func (l *Layout) list(f *Field, text []byte, from, to int) (values []Value, why string) {
+	for k := 0; ; k++ {
+		m := l.Named(fmt.Sprintf("%s-%d", f.Name, k+1))
+		if m == nil {
+			return values, fmt.Sprintf("more than %d of %s, from character %d on", f.List, f.Name, from+1)
+		}
+		end, last := to, true
+		if n := strings.Index(string(text[from:to]), f.Between); n >= 0 {
+			end, last = from+n, false
+		}
+		v := Value{Field: m, From: from, To: end}
+		if v.Value, why = m.read(text, from, end); why != "" {
+			return values, why
+		}
+		if values = append(values, v); last {
+			return values, ""
+		}
+		from = end + len(f.Between)
+	}
 }
 
 func differs(text []byte, at int, want string) string {
@@ -190,6 +227,14 @@ func (l *Layout) Say(values map[string]string) ([]byte, error) {
 			out = append(out, p.Fixed...)
 			continue
 		}
+		if p.Field.List > 0 {
+			said, err := l.sayList(p.Field, values)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, said...)
+			continue
+		}
 		text, has := values[p.Field.Name]
 		if !has {
 			return nil, fmt.Errorf("%s has no value", p.Field.Name)
@@ -200,10 +245,30 @@ func (l *Layout) Say(values map[string]string) ([]byte, error) {
 		}
 		out = append(out, written...)
 	}
-	if back, why := l.Read(out); why != "" || len(back) != len(l.Fields) {
+	if back, why := l.Read(out); why != "" || len(back) != len(values) {
 		return nil, fmt.Errorf("the text can't be read back: %s", why)
 	}
 	return out, nil
+}
+
+// sayList writes the members of a list, as many as there are from the first on.
+func (l *Layout) sayList(f *Field, values map[string]string) (string, error) {
+	var out []string
+	for k := range f.List {
+		text, has := values[fmt.Sprintf("%s-%d", f.Name, k+1)]
+		if !has {
+			break
+		}
+		written, err := f.say(text)
+		if err != nil {
+			return "", fmt.Errorf("%s-%d: %w", f.Name, k+1, err)
+		}
+		out = append(out, written)
+	}
+	if len(out) == 0 {
+		return "", fmt.Errorf("%s-1 has no value", f.Name)
+	}
+	return strings.Join(out, f.Between), nil
 }
 
 func (f *Field) say(text string) (string, error) {

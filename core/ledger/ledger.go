@@ -53,6 +53,9 @@ type Part struct {
 	taken   map[*device.Register]Pieces // that were read
 	// Texts are what was read or written of texts.
 	Texts map[*device.Text]TextEntry
+	// Sequence is the number of the newest request, where Numbered.
+	Sequence uint64
+	Numbered bool
 	// Cells are the bytes of a memory as they were read or written last, Pages how often
 	// each page was written.
 	Cells map[uint64]Cell
@@ -293,8 +296,14 @@ func (k *Part) hold(p *operation.Part, m *operation.Meaning, at quantity.Time) {
 			k.Pages[m.At/uint64(mem.Page)]++
 		}
 	}
+	if m.Plan != nil && m.Plan.Pattern.SequenceBits > 0 {
+		k.Sequence, k.Numbered = m.Plan.Sequence, true
+	}
 	if m.Text != nil {
 		k.Texts[m.Text] = TextEntry{m.Chars, at, m.Wrote}
+	}
+	for _, t := range m.Beside {
+		k.Texts[t.Text] = TextEntry{t.Chars, at, m.Wrote}
 	}
 	if m.Moved != "" {
 		// What else stands in the chain is not known any more.

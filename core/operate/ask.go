@@ -147,7 +147,7 @@ func (x *run) fetchText() (string, bool) {
 		return "", false
 	}
 	a, ok := x.do(steps[0])
-	return string(a.Chars), ok
+	return string(a.CharsOf(x.op.Chars.Name)), ok
 }
 
 // writeText writes a text, reads it before and behind that where it can, and compares.

@@ -246,6 +246,10 @@ func (x *run) transact(text string) (*record.Record, bool) {
 // part's file says, where that can do no harm.
 func (x *run) do(s operation.Step) (access.Answer, bool) {
 	m := x.op.Part.Map
+	if err := x.number(&s); err != nil {
+		x.r.say(Refused, "%v", err)
+		return access.Answer{}, false
+	}
 	said, verdict := len(x.r.Says), x.r.Verdict
 	for n := 1; ; n++ {
 		a, ok := x.once(s)
@@ -261,6 +265,20 @@ func (x *run) do(s operation.Step) (access.Answer, bool) {
 			return a, false
 		}
 	}
+}
+
+// number gives a request the number behind that of the newest one on the link.
+func (x *run) number(s *operation.Step) (err error) {
+	if s.Plan.Pattern.SequenceBits == 0 {
+		return nil
+	}
+	x.ledger.Update(x.Session.Store().Snapshot())
+	next := uint64(0)
+	if k := x.ledger.Part(x.Link.Index, x.op.Part.Index); k != nil && k.Numbered {
+		next = k.Sequence + 1
+	}
+	s.Plan, err = s.Plan.Again(next)
+	return err
 }
 
 // mute says whether none of what should have come back did.
@@ -582,6 +600,10 @@ func (x *run) free() {
 
 // prove compares the identity.
 func (x *run) prove() {
+	if x.op.Part.Map.Identity == nil {
+		x.proveChain()
+		return
+	}
 	id := x.op.Part.Map.Identity
 	hex := func(v uint64) string { return fmt.Sprintf("0x%0*X", (id.Value.Bits+3)/4, v) }
 	x.partly = true
@@ -736,7 +758,7 @@ func (x *run) job(j *device.Job) {
 	}
 	var regs []*device.Register
 	for _, v := range watched {
-		for _, r := range v.Registers() {
+		for _, r := range v.Reads() {
 			if !slices.Contains(regs, r) {
 				regs = append(regs, r)
 			}
@@ -774,7 +796,7 @@ func (x *run) job(j *device.Job) {
 	}
 	var about []*device.Register
 	for _, v := range j.Gives {
-		for _, r := range v.Registers() {
+		for _, r := range v.Reads() {
 			if !slices.Contains(about, r) {
 				about = append(about, r)
 			}

@@ -170,7 +170,8 @@ func (x *run) write(v *device.Value, text string) bool {
 		if all {
 			now, how = after, "is "
 		}
-		d := v.Decode(func(r *device.Register) uint64 { return now[r] })
+		// Without the unit where another register says that.
+		d := v.Format.Decode(v.Of(func(r *device.Register) uint64 { return now[r] }))
 		x.r.say(OK, "%s %s%s", v.Name, how, d.Meaning())
 	}
 	return good

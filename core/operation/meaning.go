@@ -34,7 +34,8 @@ type Meaning struct {
 	Message *Message
 	Text    *device.Text
 	Chars   string
-	page    uint64 // that the part is on
+	Beside  []BesideText // further ones
+	page    uint64       // that the part is on
 	// Before is how many transactions before this one belong to the operation; Begins: one
 	// more does, and nothing came back yet.
 	Before int
@@ -162,6 +163,9 @@ func (p *Part) Meaning(msg *Message, page uint64) (*Meaning, bool) {
 		a = *msg.Answer
 		if m.Text != nil && !pat.Text.Writes {
 			m.Chars = string(a.Chars)
+			for _, t := range pat.Beside {
+				m.Beside = append(m.Beside, BesideText{p.Map.TextNamed(t.Name), string(a.Texts[t.Name])})
+			}
 		}
 	}
 	m.fill(a, msg.Answer != nil)
@@ -278,6 +282,12 @@ func (m *Meaning) fill(a access.Answer, answered bool) {
 	}
 }
 
+// BesideText is a text that an answer carries beside another one.
+type BesideText struct {
+	*device.Text
+	Chars string
+}
+
 // CameBack says whether a register's content came from the part.
 func (m *Meaning) CameBack(r *device.Register) bool {
 	if m.Plan == nil {
@@ -312,7 +322,7 @@ func (m *Meaning) Values() []*device.Value {
 		if !v.Own {
 			continue
 		}
-		rs := v.Registers()
+		rs := v.Reads()
 		if slices.ContainsFunc(rs, func(r *device.Register) bool { _, has := m.Contents[r]; return !has }) {
 			continue
 		}
@@ -397,7 +407,11 @@ func (m *Meaning) Sentence() string {
 		if m.Wrote {
 			verb = "written"
 		}
-		return fmt.Sprintf("%s.%s %s %q", m.Part.Name, m.Text.Name, verb, m.Chars)
+		s := fmt.Sprintf("%s.%s %s %q", m.Part.Name, m.Text.Name, verb, m.Chars)
+		for _, t := range m.Beside {
+			s += fmt.Sprintf(", %s %s %q", t.Name, verb, t.Chars)
+		}
+		return s
 	}
 	if m.Bytes != nil {
 		return m.bytes()

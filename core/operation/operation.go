@@ -218,6 +218,9 @@ func (op *Operation) target(name string, words []string) error {
 		if name != "" || len(words) > 0 {
 			return fmt.Errorf("prove takes the name of a part alone")
 		}
+		if m.Chain > 0 && m.Identity == nil {
+			return nil
+		}
 		if m.Identity == nil {
 			return fmt.Errorf("%s: its file names no identity: add `identity:` to %s", op.Part.Name, op.Part.File)
 		}
@@ -435,7 +438,11 @@ func some(names []string) string {
 func (op *Operation) About() []*device.Register {
 	out := slices.Clone(op.Registers)
 	for _, v := range op.Values {
-		for _, r := range v.Registers() {
+		rs := v.Reads()
+		if op.Verb == Write {
+			rs = v.Registers()
+		}
+		for _, r := range rs {
 			if !slices.Contains(out, r) {
 				out = append(out, r)
 			}
@@ -746,7 +753,7 @@ func (p *Part) writing(r *device.Register) *access.Pattern {
 // TextSteps gives what reads or writes a text.
 func (p *Part) TextSteps(t *device.Text, chars []byte, writes bool) ([]Step, error) {
 	for _, pat := range p.Map.Patterns {
-		if x := pat.Text; x != nil && x.Writes == writes && (x.Name == t.Name || x.Name == "" && t.Numbered) {
+		if x := pat.Text; x != nil && x.Writes == writes && (pat.Carries(t.Name) || x.Name == "" && t.Numbered) {
 			s, err := p.step(pat, access.Use{Number: t.Number, Chars: chars}, nil, nil)
 			return []Step{s}, err
 		}

@@ -19,6 +19,9 @@ var spiWire = wire{
 		var out []string
 		for _, s := range plan.Spans {
 			words := []string{fmt.Sprintf("select %d out", p.Index+1)}
+			if len(s.Out) == 0 {
+				words = []string{fmt.Sprintf("select %d %s", p.Index+1, spi.NoClocks)}
+			}
 			for i := 0; i+word <= len(s.Out); i += word {
 				words = append(words, fmt.Sprintf("%0*X", (word+3)/4, number(s.Out[i:i+word])))
 			}

@@ -86,7 +86,9 @@ func TestPauseUnderLoadByKeys(t *testing.T) {
 	s.wait("following")
 	s.keys("q", "q")
 	s.clean()
-	assert.Greater(t, readable(t, file), 0)
+	n, err := readable(t, file)
+	assert.NoError(t, err)
+	assert.Greater(t, n, 0)
 }
 
 // What is waited for is answered by a command, and stops the time; mistakes are said.

@@ -253,7 +253,7 @@ func (v *View) drawValue(a cells.Area, y int, h ui.Host, k *ledger.Part, value *
 	contentAt, meansAt := c.content, c.means
 	a.Part(2, y, contentAt-3, 1).Text(0, 0, style, value.Name)
 	newest, oldest := quantity.Time(-1), quantity.Forever
-	for _, r := range value.Registers() {
+	for _, r := range value.Reads() {
 		e, has := content(k, r)
 		if !has {
 			a.Text(contentAt, y, cells.Quiet, "–")
@@ -291,7 +291,7 @@ func (v *View) drawDetail(a cells.Area, h ui.Host, p *operation.Part, k *ledger.
 		a.Paragraph(2, a.Paragraph(2, 0, cells.Quiet, text+".", 0), cells.Quiet, t.About, 0)
 		return
 	}
-	regs := r.value.Registers()
+	regs := r.value.Reads()
 	if r.reg == nil {
 		if len(regs) == 0 {
 			return

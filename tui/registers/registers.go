@@ -666,7 +666,7 @@ func (v *View) watching(h ui.Host, p *operation.Part) func(string) tea.Cmd {
 		if r.text != nil {
 			r.value = &device.Value{} // it stands in no register
 		}
-		for _, reg := range r.value.Registers() {
+		for _, reg := range r.value.Reads() {
 			if reg.Clears() {
 				h.Warn("reading %s clears flags in it: read it by hand", reg.Name)
 				return nil

@@ -167,6 +167,9 @@ func sentence(r *record.Record) string {
 		in = append(in, answered(r, i, w))
 	}
 	s := "out " + hex(Words(r, r.Data)) + "  in " + strings.Join(in, " ")
+	if len(r.Offsets) == 0 && r.Text == "" {
+		return "select without clocks"
+	}
 	if r.Text != "" {
 		s += "  " + r.Text
 	}

@@ -11,7 +11,10 @@ import (
 	"gavrix.org/gavrix/core/wire"
 )
 
-const planHelp = `select 1 out 83 00 00 in .. 40 48   words in hex, .. for any; select says which of several devices; without in, whatever it answers`
+const planHelp = `select 1 out 83 00 00 in .. 40 48   words in hex, .. for any; select says which of several devices; without in, whatever it answers; select 1 without clocks, the select alone`
+
+// NoClocks stands in place of words for a select during which the clock rests.
+const NoClocks = "without clocks"
 
 // plan gives the levels of one select span.
 func plan(ends []bus.Settings, text string, unit quantity.Time, fill bool) ([]wire.Window, error) {
@@ -57,6 +60,9 @@ func planned(text string, devices int, word func(device int) int, fill bool) (de
 	if err != nil {
 		return 0, sides, err
 	}
+	if strings.TrimSpace(text) == NoClocks {
+		return device, sides, nil
+	}
 	side := 0
 	for _, w := range strings.Fields(text) {
 		switch w {
@@ -98,6 +104,8 @@ func ParseWords(text string, devices int, word func(device int) int) (device int
 		}
 	}
 	switch {
+	case len(low[0])+len(low[1]) == 0:
+		return device, nil, nil
 	case len(low[0]) == 0:
 		return 0, nil, errors.New("say which words are sent: out 83 00")
 	case len(low[1]) > 0 && len(low[1]) != len(low[0]):

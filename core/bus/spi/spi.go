@@ -198,7 +198,7 @@ func EncodeTimed(s Settings, times Timing, start quantity.Time, out, back []uint
 		}
 	}
 	// The data lines go back to rest behind the last sample.
-	end := t - half + times.Lag
+	end := max(t-half+times.Lag, start+half)
 	set(end, 0, false)
 	set(end, 1, false)
 	if s.Select != NoSelect {
