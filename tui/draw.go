@@ -181,7 +181,10 @@ func (a *App) headStyle(p pane) cells.Style {
 }
 
 // keysRoom is what the footer keeps for the keys of a view.
-const keysRoom = 20
+const keysRoom = 45
+
+// wideFooter is the width from which on the footer says what : and ? do.
+const wideFooter = 100
 
 // footer shows the views, the keys of this one, or what is being typed or
 // was said.
@@ -200,6 +203,9 @@ func (a *App) footer(f cells.Area) {
 		return
 	}
 	right := ": command   ? help"
+	if f.W < wideFooter {
+		right = ": ? help"
+	}
 	limit := f.W - cells.Width(right) - 2
 	names := 1
 	for _, v := range a.views {
@@ -207,13 +213,13 @@ func (a *App) footer(f cells.Area) {
 	}
 	x := 1
 	for i, v := range a.views {
-		style, text := cells.Quiet, v.key+" "+v.view.Name()
+		style, text, apart := cells.Quiet, v.key+" "+v.view.Name(), 2
 		if i == a.view {
 			style = cells.Strong
 		} else if names+keysRoom > limit { // the others by their keys alone
-			text = v.key
+			text, apart = v.key, 1
 		}
-		x = f.Text(x, 0, style, text) + 2
+		x = f.Text(x, 0, style, text) + apart
 	}
 	for _, c := range append(a.viewCommands(), a.commands()...) {
 		if c.Short == "" || len(c.Keys) == 0 {

@@ -201,12 +201,12 @@ func printMethods(l *bench.Link, t *bench.Transfer, rows []follow.Row, explain, 
 			fmt.Fprintf(stdout, "bursts: %s\n", rows[0].Cadence)
 		}
 		fmt.Fprintln(stdout, "   method       moved   lost   lost in ring   twice   processor   interrupts/s    latency   greatest rate   against the line")
-		for _, m := range out {
+		for i, m := range out {
 			if m.Refused != "" {
 				fmt.Fprintf(stdout, "   %-10s   %s\n", m.Method, m.Refused)
 				continue
 			}
-			fmt.Fprintf(stdout, "   %-10s %7d %6d %14d %7d   %7.3f %%   %12.1f %10s   %s (%s)   %s\n", m.Method, m.Moved, m.Lost, m.RingLost, m.Doubled, m.Share, m.Interrupts, quantity.Time(m.Latency*1e6).Round(3), quantity.FromBd(m.Greatest).Round(4), m.Limit, m.Content)
+			fmt.Fprintf(stdout, "   %-10s %7d %6d %14d %7d   %7.3f %%   %12.1f %10s   %s (%s)   %s\n", m.Method, m.Moved, m.Lost, m.RingLost, m.Doubled, m.Share, m.Interrupts, rows[i].LatencyText(), l.RateText(quantity.FromBd(m.Greatest), 4), m.Limit, m.Content)
 		}
 		if explain {
 			printDerivations(why)

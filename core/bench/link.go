@@ -11,6 +11,7 @@ import (
 	"gavrix.org/gavrix/core/device"
 	"gavrix.org/gavrix/core/doc"
 	"gavrix.org/gavrix/core/finding"
+	"gavrix.org/gavrix/core/operation"
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/register"
 	"gavrix.org/gavrix/core/startup"
@@ -351,4 +352,12 @@ func ModelOf[M Model](b *Bench, name string) M {
 		}
 	}
 	return none
+}
+
+// RateText prints a rate as the link's kind of bus has it: in baud on character links, else in bit/s.
+func (l *Link) RateText(r quantity.Rate, digits int) string {
+	if operation.Characters(l.Kind.Name) {
+		return r.Round(digits)
+	}
+	return r.RoundBits(digits)
 }

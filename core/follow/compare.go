@@ -126,3 +126,14 @@ func (r *Row) content() string {
 	}
 	return "equal"
 }
+
+// LatencyText prints the latency; a method without one says why.
+func (r *Row) LatencyText() string {
+	switch {
+	case r.Latency > 0:
+		return r.Latency.Round(3)
+	case r.Means == transfer.Polled:
+		return "it waits"
+	}
+	return "not called"
+}

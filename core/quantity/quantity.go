@@ -282,6 +282,9 @@ func (r Rate) Round(digits int) string { return rates.round(int64(r), digits) }
 // BitRate prints r in bit/s, as buses other than character links have it.
 func (r Rate) BitRate() string { return strings.ReplaceAll(r.String(), "Bd", "bit/s") }
 
+// RoundBits is Round in bit/s.
+func (r Rate) RoundBits(digits int) string { return strings.ReplaceAll(r.Round(digits), "Bd", "bit/s") }
+
 // Grouped prints r in baud with one decimal and the thousands set apart, as
 // `28 735.6`, so that rates stand in columns.
 func (r Rate) Grouped() string { return Group(r.Bd(), 1) }

@@ -3,6 +3,7 @@
 package registers
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -142,7 +143,7 @@ func rowsOf(m *device.Map) []row {
 			out = append(out, row{value: v})
 		}
 	}
-	for _, r := range m.Registers {
+	for _, r := range byPage(m.Registers) {
 		out = append(out, row{reg: r, value: m.Value(r.Name)})
 		for _, p := range r.Apart(0) {
 			out = append(out, row{reg: r, field: p.Field, value: m.Value(r.Name + "." + p.Name)})
@@ -152,6 +153,21 @@ func rowsOf(m *device.Map) []row {
 		out = append(out, row{text: t})
 	}
 	return out
+}
+
+// byPage gives registers page by page, those that are on all pages first.
+func byPage(all []*device.Register) []*device.Register {
+	all = slices.Clone(all)
+	slices.SortStableFunc(all, func(a, b *device.Register) int {
+		switch {
+		case a.Paged != b.Paged && b.Paged:
+			return -1
+		case a.Paged != b.Paged:
+			return 1
+		}
+		return cmp.Compare(a.Page, b.Page)
+	})
+	return all
 }
 
 func (v *View) key(h ui.Host, p *operation.Part) string {

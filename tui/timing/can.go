@@ -45,7 +45,7 @@ func (v *View) drawCAN(a cells.Area, b *bench.Link) {
 		out.y++
 	}
 	a.Text(0, out.y, cells.Head, "NODES")
-	at := []int{nameAt, nameAt + 16, nameAt + 31, nameAt + 42, nameAt + 56}
+	at := []int{nameAt, nameAt + 15, nameAt + 29, nameAt + 38, nameAt + 51}
 	for i, h := range []string{"", "rate", "sample", "clock off", "tolerance"} {
 		if at[i]+cells.Width(h) > a.W {
 			h = ""

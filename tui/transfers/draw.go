@@ -578,20 +578,13 @@ func (v *View) comparison(a cells.Area, l *bench.Link, t *bench.Transfer) {
 			}
 			return cells.Good
 		}
-		latency := r.Latency.Round(3)
-		switch {
-		case r.Latency == 0 && r.Means == transfer.Polled:
-			latency = "it waits"
-		case r.Latency == 0:
-			latency = "not called"
-		}
 		a.Text(x, 5, cells.Strong, fmt.Sprint(r.Run.Moved))
 		a.Text(x, 6, bad(r.Run.Lost), fmt.Sprint(r.Run.Lost))
 		a.Text(x, 7, bad(lost+doubled), fmt.Sprint(lost))
 		a.Text(x, 8, cells.Plain, fmt.Sprintf("%.4f %%", 100*r.Run.Share))
 		a.Text(x, 9, cells.Plain, fmt.Sprintf("%.1f", r.Interrupts))
-		a.Text(x, 10, cells.Plain, latency)
-		a.Text(x, 11, cells.Plain, quantity.FromBd(r.Greatest).Round(4))
+		a.Text(x, 10, cells.Plain, r.LatencyText())
+		a.Text(x, 11, cells.Plain, l.RateText(quantity.FromBd(r.Greatest), 4))
 		a.Text(x, 12, cells.Quiet, r.Limit)
 		style = cells.Good
 		if r.Content != "equal" {

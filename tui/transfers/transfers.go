@@ -183,7 +183,7 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 	if t == nil {
 		return []ui.Command{up, down, add, owners}
 	}
-	return []ui.Command{
+	return v.onPage(h, []ui.Command{
 		up, down,
 		{Name: "change", Keys: []string{"enter"}, Help: "the next choice for the slot under the cursor, or type its value", Short: "change", Run: func(string) tea.Cmd { return v.change(h, l, t) }},
 		{Name: "type", Keys: []string{"e"}, Help: "type a value for the slot under the cursor", Run: func(string) tea.Cmd { v.open(t); return nil }},
@@ -201,7 +201,38 @@ func (v *View) Commands(h ui.Host) []ui.Command {
 		{Name: "slots", Keys: []string{"s"}, Help: "every slot with its reason; s again goes back", Short: "slots", Run: v.turn(slotsPage)},
 		{Name: "methods", Keys: []string{"m"}, Help: "polled, interrupt and DMA on the same traffic; m again goes back", Short: "methods", Run: v.turn(methodsPage)},
 		owners, add,
+	})
+}
+
+// onPage lets the keys that change nothing on the page say so.
+func (v *View) onPage(h ui.Host, all []ui.Command) []ui.Command {
+	slots, picture := v.page == methodsPage || v.page == ownersPage, v.page != planPage
+	for i := range all {
+		c := &all[i]
+		what := ""
+		switch c.Name {
+		case "slot-before", "slot-behind":
+			if v.page == methodsPage {
+				what = "this page has no slots"
+			}
+		case "change", "type", "derive-slot":
+			if slots {
+				what = "this page has no slots"
+			}
+		case "picture-earlier", "picture-later", "less-time", "more-time", "newest-words", "loss", "buffer":
+			if picture {
+				what = "this page has no picture"
+			}
+		}
+		if what != "" {
+			back := map[page]string{slotsPage: "s", methodsPage: "m", ownersPage: "o"}[v.page]
+			c.Short, c.Run = "", func(string) tea.Cmd {
+				h.Say("%s; %s goes back to the plan", what, back)
+				return nil
+			}
+		}
 	}
+	return all
 }
 
 func (v *View) turn(p page) func(string) tea.Cmd {
