@@ -23,6 +23,8 @@ type Tooth struct {
 // Row is what came of one key.
 type Row struct {
 	stats.Key
+	// Head is the word with which messages of characters begin; "" of those without one.
+	Head string
 	Count, Bad int
 	// Sender is who sent the latest; Senders says that there were several.
 	Sender  record.End
@@ -46,18 +48,55 @@ const mostTeeth = 4096
 // Comb follows a link, or all of them. It is not safe for use by several goroutines.
 type Comb struct {
 	rows  []*Row
-	by    map[stats.Key]*Row
+	by    map[id]*Row
+	heads map[stats.Key]int
 	trail records.Trail
 	wants func(r *record.Record) bool
 }
 
 // New gives a comb of the records that are wanted.
 func New(wants func(r *record.Record) bool) *Comb {
-	return &Comb{by: map[stats.Key]*Row{}, wants: wants}
+	return &Comb{by: map[id]*Row{}, heads: map[stats.Key]int{}, wants: wants}
 }
 
 // Behind is how many records wait to be taken.
 func (c *Comb) Behind() int { return c.trail.Behind }
+
+// id is what tells one comb from another.
+type id struct {
+	stats.Key
+	head string
+}
+
+// mostHeads bounds into how many combs the messages of a sender of characters fall; what comes
+// with further words is one comb.
+const mostHeads = 24
+
+// longestHead bounds the word with which a message begins.
+const longestHead = 12
+
+// headOf gives the word with which a message of characters begins: letters, and what stands in
+// front of them in sentences and commands.
+func headOf(r *record.Record) string {
+	if r.Kind != record.Chars || r.Wide {
+		return ""
+	}
+	n, letters := 0, 0
+	for n < min(len(r.Data), longestHead) {
+		b := r.Data[n]
+		letter := b >= 'A' && b <= 'Z' || b >= 'a' && b <= 'z'
+		if !letter && (b != '$' && b != '_' && b != '#' && b != '*' && b != '?') {
+			break
+		}
+		if n++; letter {
+			letters++
+		}
+	}
+	if letters < 2 {
+		return "" // a byte of a binary message may look like a letter
+	}
+	return string(r.Data[:n])
+}
 
 // Take takes what came since the last time, so many records at most, and says whether more wait.
 func (c *Comb) Take(s *capture.Snapshot, most int) (more bool) {
@@ -72,12 +111,20 @@ func (c *Comb) Take(s *capture.Snapshot, most int) (more bool) {
 }
 
 func (c *Comb) put(k stats.Key, r *record.Record) {
-	x := c.by[k]
+	head := headOf(r)
+	x := c.by[id{k, head}]
+	if x == nil && head != "" && c.heads[k] >= mostHeads {
+		head = ""
+		x = c.by[id{k, head}]
+	}
 	if x == nil {
-		x = &Row{Key: k, Sender: r.From, Latest: *r, Varies: make([]bool, len(r.Data)), Fresh: make([]bool, len(r.Data))}
-		c.by[k] = x
+		if head != "" {
+			c.heads[k]++
+		}
+		x = &Row{Key: k, Head: head, Sender: r.From, Latest: *r, Varies: make([]bool, len(r.Data)), Fresh: make([]bool, len(r.Data))}
+		c.by[id{k, head}] = x
 		at, _ := slices.BinarySearchFunc(c.rows, x, func(a, b *Row) int {
-			return cmp.Or(cmp.Compare(a.Link, b.Link), cmp.Compare(a.ID, b.ID), cmp.Compare(a.From, b.From), cmp.Compare(a.Kind, b.Kind))
+			return cmp.Or(cmp.Compare(a.Link, b.Link), cmp.Compare(a.ID, b.ID), cmp.Compare(a.From, b.From), cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Head, b.Head))
 		})
 		c.rows = slices.Insert(c.rows, at, x)
 	}

@@ -148,3 +148,34 @@ func TestChangesStayMarkedUntilSeen(t *testing.T) {
 	assert.Equal(t, []byte{1, 2, 4, 9}, r.Latest.Data, "one that comes late is not the newest")
 	assert.Equal(t, 6, r.Count)
 }
+
+// TestMessagesOfCharactersByTheirWord: messages that begin with different words are combs of their
+// own, and what has none is one; no word is lost where there are very many.
+func TestMessagesOfCharactersByTheirWord(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		store := capture.NewStore(meta)
+		want, at := map[string]int{}, quantity.Time(0)
+		words := rapid.SliceOfNDistinct(rapid.StringMatching(`[A-Z$][A-Za-z]{2,8}`), 1, 40, func(s string) string { return s }).Draw(rt, "words")
+		n := rapid.IntRange(1, 200).Draw(rt, "messages")
+		for range n {
+			word := rapid.SampledFrom(append(words, "")).Draw(rt, "word")
+			at += 1000
+			store.Put(&record.Record{Kind: record.Chars, From: record.MCU, Seen: record.Tap, Start: at, End: at + 100, Data: []byte(word + rapid.StringMatching(`[=, ]?[0-9.]{0,5}\n`).Draw(rt, "rest"))})
+			want[word]++
+		}
+		c := New(any)
+		for c.Take(store.Snapshot(), 7) {
+		}
+		all := 0
+		for _, r := range c.Rows() {
+			if all += r.Count; r.Head != "" {
+				require.Equal(rt, want[r.Head], r.Count, r.Head)
+			}
+		}
+		require.Equal(rt, n, all)
+		require.LessOrEqual(rt, len(c.Rows()), mostHeads+1)
+		if len(want) <= mostHeads {
+			require.Len(rt, c.Rows(), len(want))
+		}
+	})
+}

@@ -124,6 +124,9 @@ func combName(meta *capture.Meta, b *bench.Bench, m *bench.Meanings, r *comb.Row
 	if r.Addressed || r.Kind == record.Transaction {
 		name = l.EndName(r.Key.From)
 	}
+	if r.Head != "" {
+		name += " " + r.Head
+	}
 	if b == nil {
 		return name, ""
 	}
@@ -336,6 +339,9 @@ func (v *View) recordsOf(h ui.Host) {
 		text = quoted(l.EndName(r.Key.From))
 	case r.Key.From != record.Nobody:
 		text += " from " + quoted(l.EndName(r.Key.From))
+		if r.Head != "" {
+			text += fmt.Sprintf(" text %q", r.Head)
+		}
 	}
 	if v.find.set(h, text) {
 		v.combs, v.paused, v.open = nil, false, false
