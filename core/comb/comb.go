@@ -24,7 +24,7 @@ type Tooth struct {
 type Row struct {
 	stats.Key
 	// Head is the word with which messages of characters begin; "" of those without one.
-	Head string
+	Head       string
 	Count, Bad int
 	// Sender is who sent the latest; Senders says that there were several.
 	Sender  record.End
