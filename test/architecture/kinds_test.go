@@ -32,6 +32,7 @@ var kindTables = []string{
 // may speak of that kind alone.
 var ownFiles = map[string]string{
 	"core/device/talker.go":       "uart",
+	"core/operation/chain.go":     "spi", // chains of shift registers
 	"cmd/gavrix/calcreading.go":   "uart",
 	"cmd/gavrix/calcsync.go":      "uart",
 	"core/link/tty/tty.go":        "uart", // the ports of operating systems are serial ports
