@@ -190,13 +190,20 @@ func (l *UART) DeviceRate() quantity.Rate {
 	return quantity.Rate(float64(l.DeviceEnd.Rate) * (1 + float64(l.ClockOff)/1e6))
 }
 
+// Far gives the settings of the device's end as it really runs: with the rate that its clock makes.
+func (l *UART) Far() uart.Settings {
+	s := l.DeviceEnd.Settings
+	s.Rate = l.DeviceRate()
+	return s
+}
+
 // Short implements Model.
 func (l *UART) Short() string { return l.Wanted.String() + " " + l.MCU.Frame.String() }
 
 // Tap implements Model.
 func (l *UART) Tap() []bus.Settings {
-	d, m := l.DeviceEnd.Settings, l.MCU
-	d.Rate, d.Wanted, m.Wanted = l.DeviceRate(), l.DeviceEnd.Rate, l.Wanted
+	d, m := l.Far(), l.MCU
+	d.Wanted, m.Wanted = l.DeviceEnd.Rate, l.Wanted
 	return []bus.Settings{m, d}
 }
 
@@ -376,8 +383,7 @@ func uartStream(l *Link, receive bool) transfer.Stream {
 	u := l.Model.(*UART)
 	s := u.MCU
 	if receive {
-		s = u.DeviceEnd.Settings
-		s.Rate = u.DeviceRate()
+		s = u.Far()
 	}
 	return transfer.Stream{Bits: u.MCU.Frame.Data, WordBits: s.Frame.Bits(), Rate: s.Rate}
 }

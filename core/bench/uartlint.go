@@ -37,10 +37,10 @@ func (l *UART) Directions() [2]Direction {
 		d.Misread = d.Limits.Misread(d.Worst)
 		return d
 	}
-	dev := l.DeviceRate()
+	dev := l.Far()
 	return [2]Direction{
-		way(l.MCU, l.DeviceEnd.Settings, "MCU", l.Device.Name, l.MCU.Rate, dev),
-		way(l.DeviceEnd.Settings, l.MCU, l.Device.Name, "MCU", dev, l.MCU.Rate),
+		way(l.MCU, dev, "MCU", l.Device.Name, l.MCU.Rate, dev.Rate),
+		way(dev, l.MCU, l.Device.Name, "MCU", dev.Rate, l.MCU.Rate),
 	}
 }
 
@@ -111,7 +111,7 @@ func (l *UART) lintFrames() []finding.Finding {
 // running encoder and receiver.
 func (l *UART) example() string {
 	for _, v := range []uint16{'4', '1', '3', '0'} {
-		seen := uart.Outcome(l.DeviceEnd.Settings, l.MCU, v)
+		seen := uart.Outcome(l.Far(), l.MCU, v)
 		if len(seen.Chars) == 0 {
 			continue
 		}
@@ -151,7 +151,14 @@ func (l *UART) lintRates() []finding.Finding {
 			continue
 		}
 		nominal := uart.Mismatch(l.DeviceEnd.Rate, l.Wanted)
-		if math.Abs(nominal) > 0.001 {
+		if l.ClockOff != 0 && l.withoutOff(i) {
+			f.Where = l.node.Get("device", "clock-off").Place()
+			f.Change = fmt.Sprintf("%s's clock is %+g %% off: with a right one both ends fit", l.Device.Name, l.ClockOff.Percent())
+			if math.Abs(l.ClockOff.Percent()) > mostDrift {
+				f.Change = fmt.Sprintf("%s runs %+g %% off, more than a clock drifts: it has another rate or divider than stated, or another crystal", l.Device.Name, l.ClockOff.Percent())
+			}
+			f.Fixes = []finding.Fix{{Label: "its clock right", Edits: []finding.Edit{{Op: finding.Delete, Path: l.path("device", "clock-off")}}}}
+		} else if math.Abs(nominal) > 0.001 {
 			f.Change = "give both ends one rate"
 			f.Fixes = []finding.Fix{
 				{Label: "MCU to " + l.DeviceEnd.Rate.String(), Edits: []finding.Edit{{Path: l.path("mcu", "rate"), Value: l.DeviceEnd.Rate.String()}}},
@@ -163,6 +170,16 @@ func (l *UART) lintRates() []finding.Finding {
 		out = append(out, f)
 	}
 	return out
+}
+
+// mostDrift is by how many percent an oscillator of the plainest kind is off its nominal rate.
+const mostDrift = 10
+
+// withoutOff asks whether a way fits once the device's clock is right.
+func (l *UART) withoutOff(way int) bool {
+	right := *l
+	right.ClockOff = 0
+	return right.Directions()[way].Judgement == uart.Fits
 }
 
 func (l *UART) lintClock() []finding.Finding {

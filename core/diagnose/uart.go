@@ -66,7 +66,7 @@ func unanswered(snap *capture.Snapshot, l *bench.UART) (finding.Finding, bool) {
 	for i, b := range x.Sent {
 		values[i] = uint16(b)
 	}
-	seen := uart.Outcome(l.MCU, l.DeviceEnd.Settings, values...)
+	seen := uart.Outcome(l.MCU, l.Far(), values...)
 	for i := range seen.Chars {
 		if seen.Marks[i] == 0 && i < len(values) && seen.Chars[i] == values[i] {
 			continue
@@ -120,6 +120,8 @@ func marks(snap *capture.Snapshot, l *bench.UART) []finding.Finding {
 	switch {
 	case c.Flags.Of(record.Break) > 0 && c.Flags.Of(record.Break) == framing:
 		add("break-seen", number(c.Flags.Of(record.Break), "break"), "the line was held low longer than a character: a break sent on purpose, or a line that is shorted or not driven", "look at the line's level while the device is silent")
+	case framing > 0 && l.MCU.Frame == l.DeviceEnd.Frame && l.Directions()[1].Judgement != uart.Fits:
+		add("framing-of-rate", fmt.Sprintf("framing errors on %.0f %% of the characters", 100*share), fmt.Sprintf("by the stated settings the rates of the two ends differ by %+.2f %%, more than the receiver bears", 100*l.Directions()[1].Worst), "mend the rates first: the finding of the description says how")
 	case framing > 0 && share > 0.5:
 		add("framing-on-most", fmt.Sprintf("framing errors on %.0f %% of the characters", 100*share), "the rate or the frame of the two ends differs", "compare rate and frame of both ends in Timing")
 	case framing > 0:
