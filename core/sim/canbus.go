@@ -11,6 +11,7 @@ import (
 	"gavrix.org/gavrix/core/bus/can"
 	"gavrix.org/gavrix/core/device"
 	"gavrix.org/gavrix/core/link"
+	"gavrix.org/gavrix/core/machine"
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/record"
 )
@@ -27,6 +28,8 @@ type Nodes struct {
 	Unit   Unit
 	// Queue is how many frames the MCU's unit keeps until its handler takes them.
 	Queue int
+	// OnFull says which is lost of a frame more.
+	OnFull machine.Policy
 	// Filtered: the acceptance filters were not set, so that nothing is stored.
 	Filtered bool
 	Tap      can.End // with whose timing the bus is read: the MCU's as it is stated
@@ -38,7 +41,7 @@ type Nodes struct {
 // start-up really brings it into the registers.
 func NodesOf(link *bench.Link) Nodes {
 	l := link.Model.(*bench.CAN)
-	n := Nodes{Length: l.Length, Metre: l.PerMetre, Queue: link.Unit.Depth}
+	n := Nodes{Length: l.Length, Metre: l.PerMetre, Queue: link.Unit.Depth, OnFull: link.Unit.OnFull}
 	for _, e := range l.Nodes {
 		n.Ends = append(n.Ends, *e)
 	}
@@ -69,7 +72,7 @@ func parseNodes(text string) (*Nodes, error) {
 	if err := unpacked(text, n); err != nil {
 		return nil, err
 	}
-	if len(n.Ends) == 0 || len(n.Ends) > 1000 || n.Queue < 1 || n.Queue > 65536 {
+	if len(n.Ends) == 0 || len(n.Ends) > 1000 || n.Queue < 1 || n.Queue > 65536 || int(n.OnFull) >= len(machine.Policies) {
 		return nil, fmt.Errorf("the nodes can't be read")
 	}
 	for i, e := range append([]can.End{n.Tap}, n.Ends...) {
@@ -112,7 +115,7 @@ type canBus struct {
 	due     []due
 	began   quantity.Time // the nodes were started then
 	held    bool          // the line is held dominant
-	waiting int           // frames in the MCU's receive queue
+	waiting []uint32      // identifiers of the frames in the MCU's receive queue, oldest first
 	lost    int
 	states  []can.ErrorState
 	books   []canBooks      // by end
@@ -208,7 +211,7 @@ func (b *canBus) start(n Nodes) {
 	b.asked = nil
 	b.now, b.began = n, b.w.now
 	b.fresh(1, tap, b)
-	b.nodes, b.due, b.waiting, b.lost, b.replies = make([]*can.Node, len(n.Ends)), nil, 0, 0, nil
+	b.nodes, b.due, b.waiting, b.lost, b.replies = make([]*can.Node, len(n.Ends)), nil, nil, 0, nil
 	b.states = make([]can.ErrorState, len(n.Ends))
 	b.books, b.losers = make([]canBooks, len(n.Ends)), nil
 	b.sender = map[uint64]record.End{}
@@ -286,13 +289,28 @@ func (b *canBus) event(i int, ev can.Event) {
 	if !b.now.Unit.Unserved {
 		return // the handler takes each frame before three more have come
 	}
-	if b.waiting < b.now.Queue {
-		b.waiting++
+	if len(b.waiting) < b.now.Queue {
+		b.waiting = append(b.waiting, ev.Frame.ID)
 		return
 	}
-	b.lost++
-	if b.lost == 1 {
-		b.note(ev.At, "the MCU's receive queue of %d is full and nobody empties it: frame %X is lost, and all that follow", b.now.Queue, ev.Frame.ID)
+	b.overruns(ev)
+}
+
+// overruns takes a frame that finds the receive queue full: which one is lost is the unit's way.
+func (b *canBus) overruns(ev can.Event) {
+	id, last := ev.Frame.ID, len(b.waiting)-1
+	what := fmt.Sprintf("frame %X is lost, and all that follow", id)
+	switch b.now.OnFull {
+	case machine.KeepNewest:
+		what = fmt.Sprintf("frame %X, the oldest that waited, gives way to frame %X and is lost; each that follows costs one", b.waiting[0], id)
+		copy(b.waiting, b.waiting[1:])
+		b.waiting[last] = id
+	case machine.ReplaceLast:
+		what = fmt.Sprintf("frame %X, the last that waited, is overwritten by frame %X and lost; each that follows costs one", b.waiting[last], id)
+		b.waiting[last] = id
+	}
+	if b.lost++; b.lost == 1 {
+		b.note(ev.At, "the MCU's receive queue of %d is full and nobody empties it: %s", b.now.Queue, what)
 	}
 }
 

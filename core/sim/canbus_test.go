@@ -19,6 +19,7 @@ import (
 	"gavrix.org/gavrix/core/diagnose"
 	"gavrix.org/gavrix/core/finding"
 	"gavrix.org/gavrix/core/link"
+	"gavrix.org/gavrix/core/machine"
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/record"
 	"gavrix.org/gavrix/core/wire"
@@ -31,6 +32,7 @@ type frames struct {
 	bad                  int // frames with error marks, error flags
 	unacknowledged       int
 	notes                string
+	came                 []uint32 // identifiers of what devices sent
 }
 
 func busTraffic(t require.TestingT, b *bench.Bench, name string, long quantity.Time) frames {
@@ -57,6 +59,7 @@ func framesOf(s *capture.Snapshot, link uint16, from quantity.Time) (out frames)
 			out.fromMCU++
 		default:
 			out.fromDevices++
+			out.came = append(out.came, r.ID)
 		}
 	}
 	return out
@@ -317,15 +320,18 @@ func TestBadStatesAreRefused(t *testing.T) {
 // hold nothing have no such key.
 func TestDepthOfAUnit(t *testing.T) {
 	text := string(lock7(t).Text())
-	for _, n := range []int{1, 5} {
-		deeper := strings.Replace(text, "kind: can\n", fmt.Sprintf("kind: can\n      depth: %d\n", n), 1)
+	for i, n := range []int{1, 5, 1, 4, 1, 3} {
+		policy := machine.Policy(i / 2)
+		deeper := strings.Replace(text, "kind: can\n", fmt.Sprintf("kind: can\n      depth: %d\n      on-full: %s\n", n, policy), 1)
 		b, faults := bench.Parse(demo.Files, "lock7.yaml", []byte(deeper))
 		require.Empty(t, faults)
 		c, err := b.Link("pump").Chain()
 		require.NoError(t, err)
 		require.NoError(t, b.Apply(b.Link("pump").StartEdit(slices.DeleteFunc(c.Needed(), func(s string) bool { return s == "interrupt-line" }))))
 		f := busTraffic(t, b, "pump", 200*quantity.Millisecond)
-		assert.Contains(t, f.notes, fmt.Sprintf("receive queue of %d is full", n))
+		require.Greater(t, len(f.came), n)
+		lost := map[machine.Policy]uint32{machine.KeepOldest: f.came[n], machine.KeepNewest: f.came[0], machine.ReplaceLast: f.came[n-1]}[policy]
+		assert.Contains(t, f.notes, fmt.Sprintf("receive queue of %d is full and nobody empties it: frame %X", n, lost))
 	}
 	for kind, key := range map[string]string{"spi": "depth: 4", "i2c": "depth: 4", "pulse": "depth: 4", "can": "latched: yes"} {
 		_, faults := bench.Parse(demo.Files, "lock7.yaml", []byte(strings.Replace(text, "      kind: "+kind, "      "+key+"\n      kind: "+kind, 1)))

@@ -77,7 +77,7 @@ var allowed = map[string]string{
 	"core/dialogue":          "core/capture core/quantity core/record core/records",
 	"core/link":              "core/bench core/capture core/finding core/quantity core/record",
 	"core/link/tty":          "core/bench core/bus/uart core/capture core/finding core/guard core/link core/quantity core/record",
-	"core/sim":               "core/agenda core/transfer core/bench core/bus core/bus/can core/bus/i2c core/bus/pulse core/bus/spi core/bus/shared core/bus/uart core/capture core/device core/link core/quantity core/record core/register core/safe core/startup core/wire",
+	"core/sim":               "core/agenda core/transfer core/bench core/bus core/bus/can core/bus/i2c core/bus/pulse core/bus/spi core/bus/shared core/bus/uart core/capture core/device core/link core/machine core/quantity core/record core/register core/safe core/startup core/wire",
 	"core/session":           "core/bench core/capture core/guard core/link core/link/tty core/quantity core/sim",
 	"core/firmware":          "core/access core/bench core/constants core/device core/operation core/register core/transfer core/safe",
 	"core/follow":            "core/bench core/bus/pulse core/capture core/quantity core/record core/records core/transfer",
