@@ -245,6 +245,7 @@ func (o *sendOptions) plan(cmd *cobra.Command, b *bench.Bench, s link.Session, a
 	}
 	switch {
 	case o.replay != "":
+		p.Spaced = true
 		p.Items, err = o.captured(cmd.Context(), b, s)
 	case o.list != "":
 		raw, e := regular.Read(o.list, doc.MostText)

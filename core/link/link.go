@@ -103,9 +103,13 @@ func Ended(ctx context.Context) error {
 	return nil
 }
 
+// How long who waits sleeps between two looks: shorter just before its time, so that what is to
+// be sent then is not late by a nap.
+const mostNap, leastNap = 4 * time.Millisecond, 100 * time.Microsecond
+
 // WaitOn waits for a condition on a store that somebody else fills.
 func WaitOn(ctx context.Context, store *capture.Store, now func() quantity.Time, until quantity.Time, cond func(*capture.Snapshot) bool) error {
-	t := time.NewTicker(4 * time.Millisecond)
+	t := time.NewTimer(mostNap)
 	defer t.Stop()
 	seen := uint64(0)
 	for {
@@ -115,9 +119,15 @@ func WaitOn(ctx context.Context, store *capture.Store, now func() quantity.Time,
 				return nil
 			}
 		}
-		if now() >= until {
+		left := until - now()
+		if left <= 0 {
 			return nil
 		}
+		nap := mostNap
+		if left < quantity.Time(mostNap)*quantity.Nanosecond {
+			nap = max(time.Duration(left/quantity.Nanosecond), leastNap)
+		}
+		t.Reset(nap)
 		select {
 		case <-ctx.Done():
 			return Ended(ctx)

@@ -5,7 +5,9 @@ import (
 	"slices"
 	"strings"
 
+	"gavrix.org/gavrix/core/bench"
 	"gavrix.org/gavrix/core/bus/i2c"
+	"gavrix.org/gavrix/core/bus/uart"
 	"gavrix.org/gavrix/core/capture"
 	"gavrix.org/gavrix/core/link"
 	"gavrix.org/gavrix/core/quantity"
@@ -98,6 +100,51 @@ var again = map[string]func(r *record.Record) link.Intent{
 	},
 }
 
+// lineTimes give how long an intent is on the line of a link, for the kinds that ports have.
+var lineTimes = map[string]func(l *bench.Link, i link.Intent) quantity.Time{
+	"uart": func(l *bench.Link, i link.Intent) quantity.Time {
+		send, _ := i.(link.Send)
+		return uart.Duration(l.Model.(*bench.UART).MCU, len(send.Data))
+	},
+}
+
+// lineTime is how long an item is on its link's line; 0 where nobody knows.
+func lineTime(b *bench.Bench, it *Item) quantity.Time {
+	if b == nil || int(it.Link) >= len(b.Links) {
+		return 0
+	}
+	l := b.Links[it.Link]
+	if f := lineTimes[l.Kind.Name]; f != nil {
+		return f(l, it.Intent)
+	}
+	return 0
+}
+
+// mostRest is the longest pause within a run of characters that is sent as if there were none, in
+// characters: shorter ones are the sender's stop bits.
+const mostRest = 0.5
+
+// parted cuts what is sent for a run of characters where its sender paused.
+func parted(r *record.Record, it Item) []Item {
+	send, is := it.Intent.(link.Send)
+	if !is || len(r.Offsets) != len(send.Data) || r.Each <= 0 {
+		return []Item{it}
+	}
+	var out []Item
+	from := 0
+	for i := 1; i <= len(send.Data); i++ {
+		if i < len(send.Data) && r.Offsets[i]-r.Offsets[i-1]-r.Each <= quantity.Time(mostRest*float64(r.Each)) {
+			continue
+		}
+		out = append(out, Item{
+			After: it.After + r.Offsets[from], Lasts: r.Offsets[i-1] + r.Each - r.Offsets[from], Link: it.Link,
+			Intent: link.Send{Data: send.Data[from:i]}, Text: it.Text,
+		})
+		from = i
+	}
+	return out
+}
+
 func hexWords(data []byte) string {
 	if len(data) == 0 {
 		return ""
@@ -125,18 +172,23 @@ func OfCapture(s *capture.Snapshot, to *capture.Meta, wants func(r *record.Recor
 			continue
 		}
 		x := make(r)
-		if x != nil && change != nil {
-			changed, err := change.Intent(l.Name, r)
-			if err != nil {
+		if x == nil {
+			continue
+		}
+		it := Item{After: r.Start, Link: uint16(at), Intent: x, Text: l.Name + " at " + r.Start.String(), Lasts: r.End - r.Start}
+		var changed link.Intent
+		if change != nil {
+			var err error
+			if changed, err = change.Intent(l.Name, r); err != nil {
 				return nil, err
 			}
-			if changed != nil {
-				x = changed
-			}
 		}
-		if x != nil {
-			out = append(out, Item{After: r.Start, Link: uint16(at), Intent: x, Text: l.Name + " at " + r.Start.String()})
+		if changed != nil {
+			it.Intent = changed
+			out = append(out, it)
+			continue
 		}
+		out = append(out, parted(r, it)...)
 	}
 	slices.SortStableFunc(out, func(a, b Item) int {
 		switch {

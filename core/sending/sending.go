@@ -25,6 +25,8 @@ type Item struct {
 	Link   uint16
 	Intent link.Intent
 	Text   string // what it is, in words
+	// Lasts is how long it was on the line that it was taken from; 0: it is from no line.
+	Lasts quantity.Time
 
 	operation *operation.Operation // in place of an intent
 }
@@ -50,7 +52,8 @@ type Plan struct {
 	// When sends them for each record that fits, in place of times: After counts from its end.
 	When *filter.Filter
 	// Spaced keeps the times between items also where one comes late: the next one counts from
-	// it. Else what is late is caught up.
+	// it. Else what is late is caught up. On a port the silence between what a capture holds is
+	// kept too, where the port is slower than the line of the capture.
 	Spaced bool
 	// For is how long it goes on at most, from its begin; 0 is without end.
 	For quantity.Time
@@ -197,16 +200,21 @@ func (p *Progress) gave(it *Item) {
 // once sends all items, their times counting from a begin; none after the end.
 func (p *Plan) once(ctx context.Context, s link.Session, b *bench.Bench, begin, end quantity.Time, done *Progress, tell func(Progress)) error {
 	var before quantity.Time // when the item before was sent
+	over := map[uint16]quantity.Time{}
+	last := map[uint16]*Item{}
 	for i := range p.Items {
 		it := &p.Items[i]
+		info := s.Info(it.Link)
 		at := begin + it.After
 		if p.Spaced && i > 0 {
 			at = max(at, before+it.After-p.Items[i-1].After)
+			if x := last[it.Link]; x != nil && x.Lasts > 0 && !info.Simulated {
+				at = max(at, over[it.Link]+max(it.After-x.After-x.Lasts, 0))
+			}
 		}
 		if max(at, s.Now()) > end {
 			return errOver
 		}
-		info := s.Info(it.Link)
 		if why := it.Refused(info); why != "" {
 			return fmt.Errorf("%s: %s", it.Text, why)
 		}
@@ -222,6 +230,7 @@ func (p *Plan) once(ctx context.Context, s link.Session, b *bench.Bench, begin, 
 			before = s.Now()
 			out, err = it.do(ctx, s, b)
 		}
+		last[it.Link], over[it.Link] = it, before+lineTime(b, it)
 		switch {
 		case ctx.Err() != nil:
 			return link.Ended(ctx)

@@ -198,7 +198,7 @@ func (v *View) again(h ui.Host, path string) (tea.Cmd, error) {
 		if err == nil && items == nil {
 			err = fmt.Errorf("it holds nothing that could be sent on the links of this bench")
 		}
-		return &sending.Plan{Items: items, Times: 1}, err
+		return &sending.Plan{Items: items, Times: 1, Spaced: true}, err
 	}), nil
 }
 
