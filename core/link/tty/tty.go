@@ -32,6 +32,10 @@ const Resolution = 16 * quantity.Millisecond
 // retry is the time between two tries to open a port that is not there.
 const retry = 100 * time.Millisecond
 
+// leastPause is how long nothing comes in before what the MCU sends ends a run: the system may
+// give the characters of one message in pieces.
+const leastPause = 2 * quantity.Millisecond
+
 // maxRun is the number of characters after which a run is put out.
 const maxRun = 4096
 
@@ -337,7 +341,7 @@ func (p *Port) use(h handle) {
 		err  error
 	}
 	in := make(chan batch)
-	end := make(chan struct{})
+	end, turn := make(chan struct{}), make(chan struct{})
 	var workers sync.WaitGroup
 	workers.Go(func() {
 		defer guard.Recover()
@@ -361,6 +365,11 @@ func (p *Port) use(h handle) {
 			case <-end:
 				return
 			case data := <-p.sends:
+				// What came in before stands before it.
+				select {
+				case turn <- struct{}{}:
+				case <-end:
+				}
 				p.write(h, data)
 			}
 		}
@@ -383,6 +392,10 @@ loop:
 			idle.Reset(gap)
 		case <-idle.C:
 			p.endRun(false)
+		case <-turn:
+			if p.Now()-p.run.End >= max(p.charTime(2), leastPause) {
+				p.endRun(false)
+			}
 		case <-p.stop:
 			break loop
 		}
