@@ -105,6 +105,18 @@ func (p *Pattern) checkOf(k int, line Line, at int, bit func(k int, line Line, a
 	return x.Of(data), known
 }
 
+// Checked says whether what is read is checked.
+func (p *Pattern) Checked() bool {
+	for k := range p.Spans {
+		for i := range p.Spans[k].Lines[In] {
+			if p.Spans[k].Lines[In][i].What == Check {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 // outChecked says whether what is written is checked.
 func (p *Pattern) outChecked() bool {
 	for i := range p.Spans[0].Lines[Out] {

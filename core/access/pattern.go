@@ -101,8 +101,10 @@ type Pattern struct {
 	// Message: the part is asked and answers; the first span is the request, the second
 	// the answer.
 	Message bool
-	// Most is how many registers it takes in one go; 0: as many as there are.
-	Most int
+	// Most is how many registers it takes in one go; 0: as many as there are. Whole: more are
+	// not asked for in several goes.
+	Most  int
+	Whole bool
 	// CountBits is the size of the number of registers that are asked for; 0: none is.
 	CountBits int
 	// SequenceBits is the size of the number by which a request differs from the one before, of

@@ -46,6 +46,10 @@ type Responder struct {
 	Refusal *Refusal
 	When    map[Reason]uint64
 	Part    Asked
+	// Unturned: all answers carry the sequence number of the first.
+	Unturned bool
+	first    uint64
+	counting bool
 	// Why is why the last request was refused.
 	Why Reason
 	// The last request with a sequence number, and what was answered: who asks with the same one
@@ -83,6 +87,12 @@ func (r *Responder) Respond(content []byte) (answer []byte, p *Pattern, answers 
 		}
 		if r.numbered != p || r.sequence != u.Sequence {
 			r.numbered, r.sequence = p, u.Sequence
+			if !r.counting {
+				r.first, r.counting = u.Sequence, true
+			}
+			if r.Unturned {
+				u.Sequence = r.first
+			}
 			r.answered, _, _ = r.does(p, &u, bits)
 		}
 		return r.answered, p, p.Answers()

@@ -35,6 +35,8 @@ type Server struct {
 	span   int      // which of its spans this one is
 	about  uint64   // the number of the register that it is about
 	stays  bool     // its number does not go up
+	// Damaged: a bit of each check that it sends is turned.
+	Damaged bool
 	// What it sends now.
 	held map[*Cell]uint64
 	sent map[int]uint64 // the content, by the index of the register
@@ -117,6 +119,9 @@ func (s *Server) give(at int) (high, driven bool) {
 		return c.Fixed>>c.bit(within)&1 == 1, true
 	case Check:
 		v, _ := p.checkOf(span, In, at-(within-c.At), s.seen, func(int) int { return len(s.asked) })
+		if s.Damaged {
+			v ^= 1
+		}
 		return v>>c.bit(within)&1 == 1, true
 	case Held:
 		v, kept := s.held[c]

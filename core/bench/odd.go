@@ -67,6 +67,13 @@ func (x *binder) oddly(d *device.Device, n *doc.Node) (change func(*device.Devic
 			x.fault("chain-without-chain", at.Place(), "leave it out", "%s is no chain of parts in its file: chain has no effect", d.Name)
 		}
 	}
+	if at := n.Get("answers"); at != nil {
+		with += "answers=" + at.Scalar + ";"
+		odd.Answers = device.Answers(doc.As[string](at))
+		if why := d.CantAnswer(odd.Answers); why != "" {
+			x.fault("answers-without-effect", at.Place(), "leave it out", "answers of %s can't be %s: %s", d.Name, odd.Answers, why)
+		}
+	}
 	for _, at := range n.Get("jobs").All() {
 		with += at.Key + "=" + at.Scalar + ";"
 		if d.Map == nil || d.Map.Job(at.Key) == nil {

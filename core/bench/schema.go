@@ -70,6 +70,7 @@ func fileKeys(more ...doc.Key) []doc.Key {
 		}))},
 		{Name: "write", Doc: "how long writing its memory takes in this very part, where that is not as its file says", Type: doc.TimeType},
 		{Name: "chain", Doc: "how many parts are in its chain on this very bench, where they are more or fewer than its file says", Type: doc.Int(1, 64)},
+		{Name: "answers", Doc: "what is wrong with the answers of this very part: there are none, a bit of their check is turned, the one before comes once more in front, or the toggle bit or sequence number stays as it was first", Type: device.AnswersType},
 		{Name: "bad-bytes", Doc: "bytes of its memory that take nothing in this very part, as 0x40 0x50..0x5F", Type: doc.Checked("numbers of bytes, as 0x40 0x50..0x5F", func(s string) error {
 			_, err := parseBytes(s)
 			return err

@@ -123,25 +123,25 @@ func TestADriveOnCAN(t *testing.T) {
 	require.Empty(t, faults)
 	node, part := d.OnCAN(0, nil)
 	frame := func(id uint32, data ...byte) can.Frame { return can.Frame{ID: id, Data: data} }
-	_, _, answers := node.Take(quantity.Millisecond, frame(0x605, 0x40, 0, 0x21, 1, 0, 0, 0, 0))
-	assert.False(t, answers, "it is not up yet")
+	early, _ := node.Take(quantity.Millisecond, frame(0x605, 0x40, 0, 0x21, 1, 0, 0, 0, 0))
+	assert.Empty(t, early, "it is not up yet")
 	now := 20 * quantity.Millisecond
 	for _, f := range []can.Frame{
 		frame(0x606, 0x40, 0, 0x21, 1, 0, 0, 0, 0), frame(0x605, 0x40, 0, 0x21, 1),
 		{ID: 0x605, Extended: true, Data: make([]byte, 8)}, {ID: 0x605, Remote: true, DLC: 8},
 	} {
-		_, _, answers := node.Take(now, f)
-		assert.False(t, answers, "%+v", f)
+		answers, _ := node.Take(now, f)
+		assert.Empty(t, answers, "%+v", f)
 	}
 	require.NoError(t, part.Preset("SPEED", 0xFFFE))
-	answer, after, answers := node.Take(now, frame(0x605, 0x40, 0, 0x21, 1, 0, 0, 0, 0))
-	require.True(t, answers)
+	answers, after := node.Take(now, frame(0x605, 0x40, 0, 0x21, 1, 0, 0, 0, 0))
+	require.Len(t, answers, 1)
 	assert.Equal(t, 600*quantity.Microsecond, after)
-	assert.Equal(t, frame(0x585, 0x4B, 0, 0x21, 1, 0xFE, 0xFF, 0, 0), answer)
-	answer, _, _ = node.Take(now, frame(0x605, 0x2F, 0, 0x21, 2, 1, 0, 0, 0))
-	assert.Equal(t, byte(0x80), answer.Data[0])
-	answer, _, _ = node.Take(now, frame(0x605, 0x21, 8, 0x10, 0, 9, 0, 0, 0))
-	assert.Equal(t, []byte{0x80, 8, 0x10, 0, 0x10, 0, 7, 6}, answer.Data, "it has 8 characters")
+	assert.Equal(t, frame(0x585, 0x4B, 0, 0x21, 1, 0xFE, 0xFF, 0, 0), answers[0])
+	answers, _ = node.Take(now, frame(0x605, 0x2F, 0, 0x21, 2, 1, 0, 0, 0))
+	assert.Equal(t, byte(0x80), answers[0].Data[0])
+	answers, _ = node.Take(now, frame(0x605, 0x21, 8, 0x10, 0, 9, 0, 0, 0))
+	assert.Equal(t, []byte{0x80, 8, 0x10, 0, 0x10, 0, 7, 6}, answers[0].Data, "it has 8 characters")
 }
 
 // TestBadAskedParts changes one thing at a time: each has one message with its place.

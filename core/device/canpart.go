@@ -18,6 +18,7 @@ type CANPart struct {
 	from      quantity.Time // it listens from there on
 	server    *objects.Server
 	responder access.Responder
+	before    *can.Frame // the answer before
 }
 
 // OnCAN gives a part at work from a time on; nil where its registers are not described.
@@ -28,13 +29,27 @@ func (d *Device) OnCAN(on quantity.Time, cells *Cells) (*CANPart, *Part) {
 	part := d.NewPart(cells)
 	c := &CANPart{m: d.Map, part: part, from: on + d.Map.PowerUp}
 	c.server = objects.NewServer(dictionary{part})
-	c.responder = access.Responder{Patterns: d.Map.Patterns, Refusal: d.Map.Dialogue.Refusal, When: d.Map.Dialogue.When, Part: part}
+	c.server.Unturned = part.odd.Answers == Unturned
+	c.responder = access.Responder{Patterns: d.Map.Patterns, Refusal: d.Map.Dialogue.Refusal, When: d.Map.Dialogue.When, Part: part, Unturned: part.odd.Answers == Unturned}
 	return c, part
 }
 
-// Take takes a frame that the node received, and gives the one that it answers with, and
-// how much later.
-func (c *CANPart) Take(now quantity.Time, f can.Frame) (answer can.Frame, after quantity.Time, answers bool) {
+// Take takes a frame that the node received, and gives what it answers with, and how much later.
+func (c *CANPart) Take(now quantity.Time, f can.Frame) (answers []can.Frame, after quantity.Time) {
+	answer, after, some := c.take(now, f)
+	if !some || c.part.odd.Answers == Silent {
+		return nil, after
+	}
+	if c.part.odd.Answers == Repeated {
+		if c.before != nil {
+			answers = append(answers, *c.before)
+		}
+		c.before = &answer
+	}
+	return append(answers, answer), after
+}
+
+func (c *CANPart) take(now quantity.Time, f can.Frame) (answer can.Frame, after quantity.Time, answers bool) {
 	talk := c.m.Dialogue
 	if f.ID != talk.Request.ID || f.Extended != talk.Request.Extended || f.Remote || now < c.from {
 		return can.Frame{}, 0, false

@@ -24,7 +24,9 @@ func (d *Device) OnI2C(now func() quantity.Time, cells *Cells) (i2c.Device, *Par
 	}
 	part := d.NewPart(cells)
 	part.busyUntil = now() + d.Map.PowerUp
-	return &i2cPort{part: part, server: access.NewServer(d.Map.Patterns, part), now: now}, part
+	server := access.NewServer(d.Map.Patterns, part)
+	server.Damaged = part.odd.Answers == Damaged
+	return &i2cPort{part: part, server: server, now: now}, part
 }
 
 // Begin implements i2c.Device.

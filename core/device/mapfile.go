@@ -103,6 +103,7 @@ func mapKeys(messages bool) []doc.Key {
 			{Name: "in", Doc: "the content of the answer: 'L=' LEVEL.point3; absent: none comes", Type: doc.AnyText},
 			{Name: "after", Doc: "how long the simulated part takes to answer it; absent: 1 ms, on can as its frames say", Type: doc.TimeType},
 			{Name: "most", Doc: "how many registers, or bytes of a memory, one request may be about; absent: any number", Type: doc.Int(1, 4096)},
+			{Name: "split", Doc: "more than `most` are asked for in several requests; no: they are refused", Type: doc.YesNo, Default: "yes"},
 			{Name: "about", Doc: "what it is for", Type: doc.AnyText},
 		}
 	}
@@ -695,6 +696,9 @@ func (x *mapper) pattern(rules access.Rules, n *doc.Node) {
 			if p.Most = doc.As[int](at); !p.Repeats() {
 				x.fault("bad-pattern", at, "leave it out", "%s is about one register at a time: most has no effect", n.Key)
 			}
+		}
+		if p.Whole = !doc.Of[bool](n, "split"); p.Whole && p.Most == 0 {
+			x.fault("bad-pattern", n.Get("split"), "give `most`, or leave it out", "%s takes any number in one request: split has no effect", n.Key)
 		}
 	}
 	if _, b, err := access.Distinct(append(slices.Clone(x.m.Patterns), p)); err != nil {

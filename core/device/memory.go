@@ -121,6 +121,10 @@ func (p *Part) store(now quantity.Time) {
 // power-up is over.
 func (p *Part) Ready(now quantity.Time) bool { return now >= p.busyUntil }
 
+// Answering says whether the part answers to its address: not while it is not ready, nor where
+// it never does.
+func (p *Part) Answering(now quantity.Time) bool { return p.Ready(now) && p.odd.Answers != Silent }
+
 // PowerLost is the end of the supply: it says in words what became of a writing that it
 // interrupted; "" where none was. Random decides where the part's rule leaves it open.
 func (p *Part) PowerLost(now quantity.Time, random func() byte) string {

@@ -19,6 +19,8 @@ type Running struct {
 	next    quantity.Time
 	due     []reply
 	asked   *askedPart // nil of a part without registers
+	odd     Odd
+	before  *reply // the answer before
 }
 
 type reply struct {
@@ -27,12 +29,29 @@ type reply struct {
 	raw  []byte // in place of text
 }
 
+// answer gives an answer, with what is wrong with those of this part.
+func (r *Running) answer(a reply) {
+	if r.odd.Answers == Silent {
+		return
+	}
+	if r.odd.Answers == Repeated {
+		if r.before != nil {
+			r.due = append(r.due, reply{at: a.at, text: r.before.text, raw: r.before.raw})
+		}
+		r.before = &a
+	}
+	r.due = append(r.due, a)
+}
+
 // Start gives a part on a character link as it is after power-up at the time now, with
 // the bytes of its memory. The random numbers decide only what the device file leaves
 // open. The part is nil where its registers are not described.
 func (dev *Device) Start(now quantity.Time, rng *rand.Rand, cells *Cells) (*Running, *Part) {
 	d := dev.Talks
 	r := &Running{dev: d, rng: rng, next: quantity.Forever}
+	if dev.Odd != nil {
+		r.odd = *dev.Odd
+	}
 	var part *Part
 	if dev.Map != nil {
 		part = dev.NewPart(cells)
@@ -61,7 +80,7 @@ func (r *Running) Step(now quantity.Time) []byte {
 	for _, d := range r.due {
 		if d.at <= now {
 			if out = append(out, d.raw...); d.raw == nil {
-				out = append(out, r.render(d.text, now)...)
+				out = append(out, r.render(d.text, now, r.odd.Answers == Damaged)...)
 			}
 		} else {
 			rest = append(rest, d)
@@ -71,14 +90,14 @@ func (r *Running) Step(now quantity.Time) []byte {
 	if r.next <= now {
 		s := r.dev.stream
 		for range s.least + r.rng.IntN(s.most-s.least+1) {
-			out = append(out, r.render(s.text, now)...)
+			out = append(out, r.render(s.text, now, false)...)
 		}
 		r.next += s.every
 	}
 	return out
 }
 
-func (r *Running) render(text []piece, now quantity.Time) []byte {
+func (r *Running) render(text []piece, now quantity.Time, damaged bool) []byte {
 	var out []byte
 	for _, p := range text {
 		if p.value == "" {
@@ -88,7 +107,11 @@ func (r *Running) render(text []piece, now quantity.Time) []byte {
 		out = strconv.AppendFloat(out, r.dev.Value(p.value, now), 'f', p.decimals, 64)
 	}
 	if f := r.dev.packet; f != nil {
-		if raw, err := f.Wrap(out); err == nil {
+		wrap := f.Wrap
+		if damaged {
+			wrap = f.Damage
+		}
+		if raw, err := wrap(out); err == nil {
 			return raw
 		}
 	}

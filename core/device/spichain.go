@@ -60,7 +60,7 @@ func (c *chainPort) Select(t quantity.Time) {
 // Give implements spi.Device: the end of the chain is driven whatever moves out of it.
 func (c *chainPort) Give(at int) (high, driven bool) {
 	switch n := len(c.holds); {
-	case c.asleep || at < 0 || at-n >= len(c.taken):
+	case c.asleep || c.part.odd.Answers == Silent || at < 0 || at-n >= len(c.taken):
 		return false, false
 	case at < n:
 		return c.holds[at], true

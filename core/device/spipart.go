@@ -29,7 +29,9 @@ func (d *Device) OnSPI(on quantity.Time, cells *Cells) (spi.Device, *Part) {
 	if d.Map.Chain > 0 {
 		return newChain(d.Map, part, on+d.Map.PowerUp), part
 	}
-	return &spiPort{part: part, server: access.NewServer(d.Map.Patterns, part), word: end.Word, lsb: end.LSBFirst, from: on + d.Map.PowerUp}, part
+	server := access.NewServer(d.Map.Patterns, part)
+	server.Damaged = part.odd.Answers == Damaged
+	return &spiPort{part: part, server: server, word: end.Word, lsb: end.LSBFirst, from: on + d.Map.PowerUp}, part
 }
 
 // Select implements spi.Device.
@@ -53,7 +55,7 @@ func (p *spiPort) place(at int) int {
 
 // Give implements spi.Device.
 func (p *spiPort) Give(at int) (high, driven bool) {
-	if p.asleep {
+	if p.asleep || p.part.odd.Answers == Silent {
 		return false, false
 	}
 	return p.server.Give(p.place(at))

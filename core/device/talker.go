@@ -244,11 +244,11 @@ func (r *Running) Receive(c uart.Char) {
 	}
 	for _, a := range r.dev.answers {
 		if a.to == text {
-			r.due = append(r.due, reply{at: c.End + a.after, text: a.text})
+			r.answer(reply{at: c.End + a.after, text: a.text})
 			return
 		}
 	}
 	if r.dev.other != nil && text != "" {
-		r.due = append(r.due, reply{at: c.End, text: r.dev.other.text})
+		r.answer(reply{at: c.End, text: r.dev.other.text})
 	}
 }

@@ -45,7 +45,7 @@ func (d *Device) Knows(command string) bool {
 }
 
 func newAsked(m *Map, part *Part, from quantity.Time) *askedPart {
-	a := &askedPart{m: m, part: part, from: from, responder: access.Responder{Patterns: m.Patterns, Refusal: m.Dialogue.Refusal, When: m.Dialogue.When, Part: part}}
+	a := &askedPart{m: m, part: part, from: from, responder: access.Responder{Patterns: m.Patterns, Refusal: m.Dialogue.Refusal, When: m.Dialogue.When, Part: part, Unturned: part.odd.Answers == Unturned}}
 	a.reader = packet.NewReader(m.Dialogue.Packet, func(e packet.Event) {
 		switch e.Why {
 		case packet.BadCheck:
@@ -84,7 +84,11 @@ func (a *askedPart) receive(r *Running, c uart.Char) {
 	if !has {
 		after = a.m.Dialogue.Lag
 	}
-	if raw, err := a.m.Dialogue.Packet.Wrap(answer); err == nil {
-		r.due = append(r.due, reply{at: c.End + after, raw: raw})
+	wrap := a.m.Dialogue.Packet.Wrap
+	if r.odd.Answers == Damaged {
+		wrap = a.m.Dialogue.Packet.Damage
+	}
+	if raw, err := wrap(answer); err == nil {
+		r.answer(reply{at: c.End + after, raw: raw})
 	}
 }

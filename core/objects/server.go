@@ -13,6 +13,9 @@ type Dictionary interface {
 
 // Server answers what clients ask, one transfer at a time.
 type Server struct {
+	// Unturned: the toggle bit of its segments stays as it was first.
+	Unturned bool
+
 	dict    Dictionary
 	object  Object
 	writing bool
@@ -61,7 +64,7 @@ func (s *Server) Take(f Frame) (Frame, bool) {
 		if toggled(f) != s.toggle {
 			return fail(NoToggle)
 		}
-		out, rest := segment(gaveSegment, s.toggle, s.data)
+		out, rest := segment(gaveSegment, s.toggle && !s.Unturned, s.data)
 		s.data, s.toggle, s.open = rest, !s.toggle, len(rest) > 0
 		return out, true
 	case cmd == askSegmentIn && s.open && s.writing:
@@ -73,7 +76,7 @@ func (s *Server) Take(f Frame) (Frame, bool) {
 			return fail(WrongLength)
 		}
 		out := Frame{tookSegment << 5}
-		if s.toggle {
+		if s.toggle && !s.Unturned {
 			out[0] |= 1 << 4
 		}
 		s.toggle = !s.toggle

@@ -39,13 +39,20 @@ func (x *run) ask(s operation.Step) (access.Answer, bool) {
 			return access.Answer{}, false
 		}
 		if a.Over() { // nothing answers the end of a transfer
+			if x.err = x.seen(mark, a); x.err != nil {
+				return access.Answer{}, false
+			}
 			break
 		}
 		if x.err = x.until(mark, a); x.err != nil {
 			return access.Answer{}, false
 		}
 		for _, n := range a.Notes()[notes:] {
-			x.r.say(Warn, "%s", n)
+			verdict := OK
+			if n.Damage {
+				verdict = Warn
+			}
+			x.r.say(verdict, "%s", n.Text)
 		}
 		notes = len(a.Notes())
 		if !a.Ready() {
@@ -84,6 +91,24 @@ func (x *run) sent(text string) bool {
 		x.r.say(Fault, "%s", out.Text)
 	}
 	return out.OK
+}
+
+// seen lets time go on until what was sent last is on the line.
+func (x *run) seen(mark records.Mark, a operation.Asking) error {
+	seen := false
+	return x.Session.Wait(x.ctx, x.Session.Now()+mostWait, func(snap *capture.Snapshot) bool {
+		for _, i := range snap.Since(mark) {
+			if h := snap.Head(i); h.Link != x.Link.Index || seen {
+				continue
+			}
+			if r := snap.At(i); a.Take(r) {
+				seen = true
+				x.r.Exchanges = append(x.r.Exchanges, Exchange{x.Link.Kind.Sentence(r), true, "seen", r, r.End})
+			}
+		}
+		mark = snap.Mark()
+		return seen
+	})
 }
 
 // until lets time go on until a request is ready for more, or its time is over.

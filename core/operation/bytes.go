@@ -112,8 +112,12 @@ const mostInOne = 256
 // ReadBytes gives what reads bytes of the part's memory.
 func (p *Part) ReadBytes(from, count int) ([]Step, error) {
 	var out []Step
+	most, err := p.atOnce(count, func(pat *access.Pattern) bool { return pat.Reads })
+	if err != nil {
+		return nil, err
+	}
 	for count > 0 {
-		n := min(count, p.atOnce(func(pat *access.Pattern) bool { return pat.Reads }))
+		n := min(count, most)
 		s, err := p.bytesStep(access.Use{Number: uint64(from), Units: n}, func(pat *access.Pattern) bool { return pat.Reads })
 		if err != nil {
 			return nil, err
@@ -128,7 +132,10 @@ func (p *Part) ReadBytes(from, count int) ([]Step, error) {
 func (p *Part) WriteBytes(from int, data []byte) ([]Step, error) {
 	var out []Step
 	writes := func(pat *access.Pattern) bool { return pat.Writes }
-	most := p.atOnce(writes)
+	most, err := p.atOnce(len(data), writes)
+	if err != nil {
+		return nil, err
+	}
 	for _, page := range p.Map.Memory.Pages(uint64(from), len(data)) {
 		for done := 0; done < page.Units; {
 			u := access.Use{Number: page.Number + uint64(done), Units: min(page.Units-done, most)}
@@ -147,19 +154,21 @@ func (p *Part) WriteBytes(from int, data []byte) ([]Step, error) {
 	return out, nil
 }
 
-// atOnce is how many bytes one operation is about at most.
-func (p *Part) atOnce(fits func(*access.Pattern) bool) int {
+// atOnce is how many bytes one operation is about at most; an error where so many are refused.
+func (p *Part) atOnce(count int, fits func(*access.Pattern) bool) (int, error) {
 	for _, pat := range p.Map.Patterns {
 		if pat.ValueBits == 8 && pat.NumberBits > 0 && fits(pat) {
 			switch {
 			case !pat.Repeats():
-				return 1
+				return 1, nil
+			case pat.Whole && count > pat.Most:
+				return 0, fmt.Errorf("%d bytes: %s of %s takes 1 to %d, and its file says that it is not asked more than once for more", count, pat.Name, p.Name, pat.Most)
 			case pat.Most > 0:
-				return min(pat.Most, mostInOne)
+				return min(pat.Most, mostInOne), nil
 			}
 		}
 	}
-	return mostInOne
+	return mostInOne, nil
 }
 
 func (p *Part) bytesStep(u access.Use, fits func(*access.Pattern) bool) (Step, error) {

@@ -2,11 +2,11 @@ package operation
 
 import (
 	"fmt"
-	"gavrix.org/gavrix/core/layout"
 	"strings"
 
 	"gavrix.org/gavrix/core/access"
 	"gavrix.org/gavrix/core/device"
+	"gavrix.org/gavrix/core/layout"
 	"gavrix.org/gavrix/core/objects"
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/record"
@@ -86,7 +86,7 @@ type asksObject struct {
 	heard  bool
 	at     quantity.Time
 	late   quantity.Time
-	notes  []string
+	notes  []Note
 }
 
 func (a *asksObject) Next() (string, bool) {
@@ -114,7 +114,7 @@ func (a *asksObject) Take(r *record.Record) bool {
 		a.late = max(a.late, r.Start-a.at)
 		return true
 	}
-	a.notes = append(a.notes, fmt.Sprintf("a response that belongs to something else was not taken: % X", f[:]))
+	a.notes = append(a.notes, Note{Text: fmt.Sprintf("a response that belongs to something else was not taken: % X", f[:])})
 	return false
 }
 
@@ -122,7 +122,7 @@ func (a *asksObject) Heard() (quantity.Time, bool) { return a.at, a.heard }
 func (a *asksObject) Ready() bool                  { return a.client.Over() || a.client.Pending() }
 func (a *asksObject) Late() quantity.Time          { return a.late }
 func (a *asksObject) Over() bool                   { return a.client.Over() }
-func (a *asksObject) Notes() []string              { return a.notes }
+func (a *asksObject) Notes() []Note                { return a.notes }
 func (a *asksObject) Problem() string {
 	if a.client.Mine {
 		return fmt.Sprintf("the transfer was ended: %s", a.client.Code)
@@ -147,7 +147,7 @@ type asksFrame struct {
 	late   quantity.Time
 	answer access.Answer
 	over   bool
-	notes  []string
+	notes  []Note
 }
 
 func (a *asksFrame) Next() (string, bool) {
@@ -170,7 +170,7 @@ func (a *asksFrame) Take(r *record.Record) bool {
 	}
 	x, good := a.plan.Reply(r.Data, d.Refusal)
 	if !good {
-		a.notes = append(a.notes, fmt.Sprintf("a response that belongs to something else was not taken: % X", r.Data))
+		a.notes = append(a.notes, Note{Text: fmt.Sprintf("a response that belongs to something else was not taken: % X", r.Data)})
 		return false
 	}
 	a.answer, a.over, a.late = x, true, r.Start-a.at
@@ -181,7 +181,7 @@ func (a *asksFrame) Heard() (quantity.Time, bool)  { return a.at, a.heard }
 func (a *asksFrame) Ready() bool                   { return a.over || !a.sent }
 func (a *asksFrame) Late() quantity.Time           { return a.late }
 func (a *asksFrame) Over() bool                    { return a.over }
-func (a *asksFrame) Notes() []string               { return a.notes }
+func (a *asksFrame) Notes() []Note                 { return a.notes }
 func (a *asksFrame) Problem() string               { return "" }
 func (a *asksFrame) Answer() (access.Answer, bool) { return a.answer, a.over }
 
@@ -230,7 +230,7 @@ func (x *objectTalk) take(r *record.Record) []Message {
 		m.Content, m.Plan, m.Partly = content, asked.Plan, !request || !objects.Opens(objects.Frame(r.Data))
 		return []Message{m}
 	}
-	m.FromPart = true // what ends it is the answer, whoever sent it
+	m.FromPart, m.GivenUp = true, request // what ends it is the answer, whoever sent it
 	m.Content = contentOf(t.Write, t.Data, t.Code)
 	x.answer(&m)
 	return []Message{m}

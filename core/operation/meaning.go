@@ -463,6 +463,8 @@ func (m *Meaning) said() string {
 		return fmt.Sprintf("%s: no message: %s", m.Part.Name, m.Message.Dropped)
 	case m.Plan == nil:
 		return fmt.Sprintf("%s: message % X", m.Part.Name, m.Message.Content)
+	case a != nil && m.Message.GivenUp:
+		return fmt.Sprintf("the MCU gives %s.%s up: %s", m.Part.Name, m.about(), m.Part.Map.Dialogue.Refusal.Because(a.Why))
 	case a != nil:
 		return fmt.Sprintf("%s refuses %s: %s", m.Part.Name, m.about(), m.Part.Map.Dialogue.Refusal.Because(a.Why))
 	case m.Message.Partly:

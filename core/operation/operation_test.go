@@ -165,7 +165,8 @@ func answers(t require.TestingT, b *bench.Bench, text string) (operation.Asking,
 		require.NoError(t, err)
 		put(f.ID, f.Data)
 		x.Take(out[len(out)-1])
-		if answer, _, answers := node.Take(at, f); answers {
+		answers, _ := node.Take(at, f)
+		for _, answer := range answers {
 			put(d.Response.ID, answer.Data)
 			x.Take(out[len(out)-1])
 		}

@@ -25,8 +25,14 @@ type Asking interface {
 	// Answer is what came back; false where this side gave up, and Problem says why.
 	Answer() (access.Answer, bool)
 	Problem() string
-	// Notes are what else is to be known.
-	Notes() []string
+	// Notes are what else came meanwhile.
+	Notes() []Note
+}
+
+// Note is something that came and was not taken; Damage: there is something wrong with it.
+type Note struct {
+	Text   string
+	Damage bool
 }
 
 // Ask begins a request to a part that answers.
@@ -49,6 +55,8 @@ type Message struct {
 	Answer *access.Answer
 	// Again: another receiver's record showed the same message before.
 	Again bool
+	// GivenUp: the MCU ended a transfer.
+	GivenUp bool
 	// Partly: a piece of a transfer that takes several frames.
 	Partly bool
 	// From is the index of its first byte in the record, 0 where it began in one before; To

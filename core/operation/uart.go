@@ -155,7 +155,7 @@ type asksCharacters struct {
 	over    bool
 	dropped string
 	came    []byte // since the request, or since the last whole message
-	notes   []string
+	notes   []Note
 }
 
 func (a *asksCharacters) Next() (string, bool) {
@@ -189,9 +189,9 @@ func (a *asksCharacters) Take(r *record.Record) (mine bool) {
 		case !a.heard || !m.FromPart:
 		case m.Dropped != "":
 			a.dropped, mine = m.Dropped, true
-			a.notes = append(a.notes, "what came was dropped: "+m.Dropped)
+			a.notes = append(a.notes, Note{"what came was dropped: " + m.Dropped, true})
 		case m.Answer == nil || !bytes.Equal(m.Plan.Request(), a.plan.Request()):
-			a.notes = append(a.notes, fmt.Sprintf("a message came that is no answer to it: % X", m.Content))
+			a.notes = append(a.notes, Note{Text: fmt.Sprintf("a message came that is no answer to it: % X", m.Content)})
 		default:
 			a.answer, a.over, a.late, mine = *m.Answer, true, m.Start-a.heardAt, true
 		}
@@ -204,7 +204,7 @@ func (a *asksCharacters) Ready() bool                   { return a.over || !a.se
 func (a *asksCharacters) Late() quantity.Time           { return a.late }
 func (a *asksCharacters) Over() bool                    { return a.over }
 func (a *asksCharacters) Answer() (access.Answer, bool) { return a.answer, a.over }
-func (a *asksCharacters) Notes() []string               { return a.notes }
+func (a *asksCharacters) Notes() []Note                 { return a.notes }
 func (a *asksCharacters) Problem() string {
 	if a.dropped != "" {
 		return "the answer is damaged (" + a.dropped + "): no value is taken from it"

@@ -121,10 +121,10 @@ func (c *Check) Size() int {
 }
 
 // bytes gives the check of data as it is sent, behind its mark.
-func (c *Check) bytes(data []byte) []byte { return append(slices.Clone(c.Mark), c.alone(data)...) }
+func (c *Check) bytes(value uint32) []byte { return append(slices.Clone(c.Mark), c.alone(value)...) }
 
-func (c *Check) alone(data []byte) []byte {
-	raw := appendNumber(nil, uint64(c.Of(data)), (c.Bits+7)/8, c.LowFirst)
+func (c *Check) alone(value uint32) []byte {
+	raw := appendNumber(nil, uint64(value), (c.Bits+7)/8, c.LowFirst)
 	if !c.Hex {
 		return raw
 	}
@@ -141,7 +141,7 @@ func (c *Check) fits(data, came []byte) bool {
 	if !bytes.HasPrefix(came, c.Mark) {
 		return false
 	}
-	want := string(c.alone(data))
+	want := string(c.alone(c.Of(data)))
 	if c.Hex {
 		return strings.EqualFold(want, string(came[n:]))
 	}

@@ -94,7 +94,18 @@ func (f *Format) Valid() error {
 func (f *Format) Framed() bool { return len(f.Begin) > 0 || f.Length != nil || f.Check != nil }
 
 // Wrap gives the bytes of a packet. The error says why there is none with that content.
-func (f *Format) Wrap(content []byte) ([]byte, error) {
+func (f *Format) Wrap(content []byte) ([]byte, error) { return f.wrap(content, 0) }
+
+// Damage gives the same with a bit of the check turned, where there is one.
+func (f *Format) Damage(content []byte) ([]byte, error) {
+	if f.Check == nil {
+		return f.wrap(content, 0)
+	}
+	return f.wrap(content, 1)
+}
+
+// wrap is Wrap with bits of the check turned.
+func (f *Format) wrap(content []byte, turned uint32) ([]byte, error) {
 	if l := f.Length; l != nil {
 		if n := len(content); n < l.Least || n > l.Most {
 			return nil, fmt.Errorf("%d content bytes: packets have %d to %d", n, l.Least, l.Most)
@@ -102,7 +113,7 @@ func (f *Format) Wrap(content []byte) ([]byte, error) {
 	} else if len(content) > f.Most {
 		return nil, fmt.Errorf("%d content bytes: packets have at most %d", len(content), f.Most)
 	}
-	body := f.body(content)
+	body := f.body(content, turned)
 	if e := f.Escape; e != nil {
 		body = e.hide(body)
 	}
@@ -114,9 +125,9 @@ func (f *Format) Wrap(content []byte) ([]byte, error) {
 }
 
 // body is what stands between begin and end before bytes are hidden.
-func (f *Format) body(content []byte) []byte {
+func (f *Format) body(content []byte, turned uint32) []byte {
 	body := append(f.LengthOf(len(content)), content...)
-	return append(body, f.CheckOf(content)...)
+	return append(body, f.checkOf(content, turned)...)
 }
 
 // LengthOf gives the field for the length of a content; none where there is no such.
@@ -128,11 +139,13 @@ func (f *Format) LengthOf(n int) []byte {
 }
 
 // CheckOf gives the check of the packet with a content; none where there is no such.
-func (f *Format) CheckOf(content []byte) []byte {
+func (f *Format) CheckOf(content []byte) []byte { return f.checkOf(content, 0) }
+
+func (f *Format) checkOf(content []byte, turned uint32) []byte {
 	if f.Check == nil {
 		return nil
 	}
-	return f.Check.bytes(f.checked(append(f.LengthOf(len(content)), content...)))
+	return f.Check.bytes(f.Check.Of(f.checked(append(f.LengthOf(len(content)), content...))) ^ turned)
 }
 
 // Hidden gives the bytes of the packet with a content that are sent as two.
@@ -140,7 +153,7 @@ func (f *Format) Hidden(content []byte) []byte {
 	if f.Escape == nil {
 		return nil
 	}
-	return slices.DeleteFunc(f.body(content), func(b byte) bool { return !slices.Contains(f.Escape.Of, b) })
+	return slices.DeleteFunc(f.body(content, 0), func(b byte) bool { return !slices.Contains(f.Escape.Of, b) })
 }
 
 // checked gives the bytes that the check is over, of length and content.

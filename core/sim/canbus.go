@@ -267,7 +267,8 @@ func (b *canBus) event(i int, ev can.Event) {
 	if i > 0 {
 		if ev.What == can.Received && i < len(b.parts) && b.parts[i].CANPart != nil {
 			b.parts[i].Takes(ev.Frame, b.parts[i].part, ev.At)
-			if f, after, answers := b.parts[i].Take(ev.At, ev.Frame); answers {
+			answers, after := b.parts[i].Take(ev.At, ev.Frame)
+			for _, f := range answers {
 				b.replies = append(b.replies, canReply{ev.At + after, i, f})
 			}
 		}

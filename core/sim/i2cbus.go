@@ -174,7 +174,7 @@ func (b *i2cBus) start(n I2C) {
 		}
 		t := &i2c.Target{Device: on, Address: d.Address.Number(), Ten: d.Address.Ten()}
 		if part := b.works[d.Name]; part != nil {
-			t.Ready = func() bool { return part.Ready(b.w.now) }
+			t.Ready = func() bool { return part.Answering(b.w.now) }
 		}
 		if d.Stretch > 0 {
 			t.Stretch = func(int) quantity.Time { return d.Stretch }
