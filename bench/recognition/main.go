@@ -29,7 +29,8 @@ bits of a counter run beside it; in every fifth of i2c and can up to half of the
 transactions and frames break off; one in fifty has 200 times the traffic. Right is: one bus,
 its kind, all its lines in their roles, its rates within 0.5 % of what is on the
 wire, its mode, and frame or word as proposed or in the class of those that no
-wire tells apart. A miss in any of them is a miss.
+wire tells apart. A miss in any of them is a miss. Sure and wrong is a proposal called sure that is
+not the bus.
 
 Never looked for, because no wire tells: the order of bits in a word or character
 (text does), which of spi's data lines is which when both change at one time, the
@@ -44,21 +45,20 @@ The same buses, each capture with one hardship more: *ringing*, two edges more b
 edges or all of them; *noise*, twenty to eighty short pulses where a line rests; *few*, six to eleven
 bytes in all; *clock elsewhere*, a clock and a slow line of something else; a *select* that is held, or
 changes with the last edge of the clock; *fast data*, ten to sixteen times the rate of the arbitration.
-Sure and wrong is a proposal called sure that is not the bus.
 
 `
 
 func main() {
 	n := flag.Int("captures", 1000, "how many captures of each bus")
 	flag.Parse()
-	fmt.Print(head, "## Figures\n\n| bus | captures | right | share | frames or words in the class, mean |\n|---|---|---|---|---|\n")
+	fmt.Print(head, "## Figures\n\n| bus | captures | right | share | sure and wrong | frames or words in the class, mean |\n|---|---|---|---|---|---|\n")
 	type miss struct {
 		s   samples.Sample
 		why string
 	}
 	var misses []miss
 	for _, bus := range samples.Buses {
-		right, members := 0, 0
+		right, wrong, members := 0, 0, 0
 		for seed := range uint64(*n) {
 			s := samples.Make(bus, seed)
 			r, err := recognise.Lines(context.Background(), s.Lines, nil)
@@ -68,12 +68,15 @@ func main() {
 			}
 			if why := samples.Judge(&s, &r); why != "" {
 				misses = append(misses, miss{s, why})
+				if samples.SureOfWrong(&s, &r) {
+					wrong++
+				}
 				continue
 			}
 			right++
 			members += max(len(r.Best[0].Class), 1)
 		}
-		fmt.Printf("| %s | %d | %d | %.1f %% | %.1f |\n", bus, *n, right, 100*float64(right)/float64(*n), float64(members)/float64(max(right, 1)))
+		fmt.Printf("| %s | %d | %d | %.1f %% | %d | %.1f |\n", bus, *n, right, 100*float64(right)/float64(*n), wrong, float64(members)/float64(max(right, 1)))
 	}
 	fmt.Print(hard, "| bus | hardship | captures | right | share | sure and wrong |\n|---|---|---|---|---|---|\n")
 	all, good := 0, 0

@@ -17,6 +17,12 @@ type Registers interface {
 	Next(number uint64, writing bool) uint64
 }
 
+// Granting are registers that may refuse to be written.
+type Granting interface {
+	// Grant says whether the register with a number can be written now.
+	Grant(number uint64) bool
+}
+
 // Server is a part at work: it follows what comes on its line, bit by bit, and says
 // what it sends. Places in spans are counted in the order of the pattern.
 type Server struct {
@@ -31,6 +37,8 @@ type Server struct {
 	got   int   // bits taken
 	// spoilt: a check of the span did not fit: nothing of it is taken over any more.
 	spoilt bool
+	// turned: it came for a register that can't be written now.
+	turned bool
 	wait   *Pattern // an operation that goes on with this span
 	span   int      // which of its spans this one is
 	about  uint64   // the number of the register that it is about
@@ -50,6 +58,7 @@ func NewServer(patterns []*Pattern, regs Registers) *Server {
 // Begin begins a span; reads as in Seen.
 func (s *Server) Begin(reads bool) {
 	s.reads, s.out, s.gave, s.got, s.spoilt = reads, s.out[:0], s.gave[:0], 0, false
+	s.turned = false
 	s.held, s.sent = map[*Cell]uint64{}, map[int]uint64{}
 	s.alive = s.alive[:0]
 	if s.wait != nil && s.wait.Spans[s.span].Reads != reads {
@@ -199,6 +208,13 @@ func (s *Server) Take(at int, high bool) {
 		if c == nil || within != c.end()-1 || p != s.chosen(p) {
 			continue
 		}
+		if g, may := s.regs.(Granting); may && c.What == Value && unit == 0 {
+			n, _ := s.numberOf(p)
+			s.turned = s.turned || !g.Grant(n)
+		}
+		if s.turned {
+			return
+		}
 		switch {
 		case (c.What == Value || c.What == Held) && !p.outChecked():
 			s.takeOver(p, c, unit, at)
@@ -274,6 +290,9 @@ func (s *Server) numberOf(p *Pattern) (number uint64, stays bool) {
 	}
 	return number, stays
 }
+
+// Turned reports whether what came so far is for a register that can't be written now.
+func (s *Server) Turned() bool { return s.turned }
 
 // Spoilt reports whether a check of what came so far did not fit.
 func (s *Server) Spoilt() bool { return s.spoilt }

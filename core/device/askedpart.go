@@ -115,6 +115,26 @@ func (p *Part) grantsText(t *Text, writes bool, size int) access.Reason {
 	return access.Granted
 }
 
+// Grant implements access.Granting: what a bus part takes without a word.
+func (p *Part) Grant(number uint64) bool {
+	r := p.register(number, true)
+	return r == nil || p.barredBits(r) != r.Mask()
+}
+
+// barredBits gives the bits of a register that can't be written now.
+func (p *Part) barredBits(r *Register) uint64 {
+	out := uint64(0)
+	for _, b := range p.acts.Bars {
+		v := p.m.Value(b.Name)
+		if v == nil || v.From != nil || !p.barred(b.Name) {
+			continue
+		}
+		_, mask := v.Into(r, 0, 0)
+		out |= mask
+	}
+	return out
+}
+
 // barred says whether a condition keeps something from being written now.
 func (p *Part) barred(name string) bool {
 	for _, b := range p.acts.Bars {

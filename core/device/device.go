@@ -95,7 +95,7 @@ var behaviours = map[string]behaviour{
 	"uart": {talkerSchema, bindTalker},
 	"spi":  {actsSchema, bindActs},
 	"i2c":  {actsSchema, bindActs},
-	"can":  {actsSchema.With(barsKey), bindActs},
+	"can":  {actsSchema, bindActs},
 }
 
 // reach is how the registers of parts on one kind of bus are reached. Parts on other

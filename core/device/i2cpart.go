@@ -43,7 +43,7 @@ func (p *i2cPort) Take(b byte) (ack bool) {
 		p.server.Take(p.at, b>>(7-i)&1 == 1)
 		p.at++
 	}
-	return !p.server.Spoilt() && (!p.part.m.Refuses || p.server.Known())
+	return !p.server.Spoilt() && !p.server.Turned() && (!p.part.m.Refuses || p.server.Known())
 }
 
 // Give implements i2c.Device: a line that nobody pulls is high.

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
+	"strings"
 
 	"gavrix.org/gavrix/core/doc"
 	"gavrix.org/gavrix/core/finding"
@@ -40,10 +41,11 @@ type Move struct {
 
 var actsSchema = doc.Map(
 	doc.Key{Name: "values", Doc: "names of values and expressions of t, the time in seconds, that they follow", Type: doc.MapOfNamed(exprType)},
-	countsKey, flagsKey,
+	countsKey, flagsKey, barsKey,
 )
 
-// barsKey is for parts that are asked: they can say no.
+// barsKey is what can't be written at times. Parts that are asked say so, parts on I2C don't
+// acknowledge it, those on SPI keep what they hold.
 var barsKey = doc.Key{Name: "refuses", Doc: "names of registers, values or texts that can't be written, and of what values that depends: MODE == 2", Type: doc.MapOfNamed(doc.AnyText)}
 
 // bindActs reads what a part with registers does by itself.
@@ -81,6 +83,10 @@ func (x *mapper) acts(n *doc.Node, others bool) *Acts {
 		}
 		if f, in, ok := x.expression(v.Key, v); ok {
 			acts.Bars = append(acts.Bars, Bar{v.Key, f, in})
+			if x.m.Barred == nil {
+				x.m.Barred = map[string]string{}
+			}
+			x.m.Barred[strings.ToLower(v.Key)] = v.Scalar
 		}
 	}
 	return acts
@@ -386,7 +392,9 @@ func (p *Part) Write(number, value uint64) {
 		value = t.value
 	}
 	v := p.holds[r]
+	barred := p.barredBits(r)
 	r.Each(func(mask uint64, a register.Access) {
+		mask &^= barred
 		switch a {
 		case register.ReadWrite, register.WriteOnly:
 			v = v&^mask | value&mask
@@ -401,7 +409,7 @@ func (p *Part) Write(number, value uint64) {
 		}
 		busy := p.ends[i] != quantity.Forever || j.Busy != nil && j.Busy.Of(p.content) != 0
 		switch _, mask := j.Start.Into(r, 0, 1); {
-		case value&mask == 0:
+		case value&mask == 0, barred&mask != 0:
 			continue
 		case busy:
 			if j.Clash != nil {

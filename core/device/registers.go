@@ -45,6 +45,8 @@ type Map struct {
 	PowerUp quantity.Time
 	// Wrap: behind the last number the first one follows.
 	Wrap bool
+	// Barred says, by the names of values in small letters, while what they can't be written.
+	Barred map[string]string
 	// Refuses: the part does not acknowledge numbers that are those of no register.
 	Refuses bool
 

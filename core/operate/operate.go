@@ -372,10 +372,21 @@ func (x *run) refusedAt(s operation.Step, rec *record.Record) {
 		case access.Number:
 			x.r.say(Fault, "%s refuses the register number 0x%02X: it has no such register", x.op.Part.Name, s.Plan.Number)
 		case access.Value, access.Held:
-			x.r.say(Fault, "%s refuses the content", x.op.Part.Name)
+			x.r.say(Fault, "%s refuses the content%s", x.op.Part.Name, x.barred(x.op.Part.Map.At(s.Plan.Number)))
 		}
 		return
 	}
+}
+
+// barred says while what a register, or a part of it, can't be written; "" where the file knows of
+// nothing.
+func (x *run) barred(reg *device.Register) string {
+	for _, v := range x.op.Part.Map.Values {
+		if text := x.op.Part.Map.Barred[strings.ToLower(v.Name)]; text != "" && reg != nil && v.From == nil && slices.Contains(v.Registers(), reg) {
+			return fmt.Sprintf(": by its file %s is not written while %s", v.Name, text)
+		}
+	}
+	return ""
 }
 
 // contents reads registers, and gives what they hold; false where that failed.

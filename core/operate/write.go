@@ -261,7 +261,7 @@ func (x *run) compare(v *device.Value, reg *device.Register, ch *Change) (arrive
 	wrong := (ch.After ^ ch.Wrote) & m.plain
 	switch {
 	case wrong != 0 && ch.KnowsBefore && ch.After == ch.Before:
-		x.r.say(Fault, "%s did not take it: it is still %s where %s was written", reg.Name, reg.Hex(ch.After), reg.Hex(ch.Wrote))
+		x.r.say(Fault, "%s did not take it: it is still %s where %s was written%s", reg.Name, reg.Hex(ch.After), reg.Hex(ch.Wrote), x.barred(reg))
 		return false, false
 	case wrong != 0:
 		x.r.say(Fault, "%s reads %s where %s was written: bits %s differ", reg.Name, reg.Hex(ch.After), reg.Hex(ch.Wrote), register.Bits(wrong))

@@ -62,6 +62,9 @@ func findI2C(clock, data *look, c, d int) (Proposal, bool) {
 	if good == 0 || p.Units < 2*p.Bad {
 		return Proposal{}, false
 	}
+	if _, all := addresses[0]; all && len(addresses) == 1 {
+		return Proposal{}, false // a slow line beside any clock looks like zeros to all
+	}
 	// A capture may begin inside a transaction, too: pulses of a byte each nine.
 	lead, _ := slices.BinarySearch(cw.Toggles, out[0].Start)
 	leadData, _ := slices.BinarySearch(dw.Toggles, out[0].Start)

@@ -87,10 +87,25 @@ func findPulse(l *look, index int) []Proposal {
 		},
 		Raise: []string{"the shortest pause that latches, and which width is the 1, no wire tells: see the part's sheet"},
 	}
+	p.unusual = float64(long[0]) < leastRatio*float64(short[1]) || turns(high, middle) < len(high)/20
 	if len(class) > 0 {
 		p.Apart = "which elements there are no wire tells"
 	}
 	return []Proposal{p}
+}
+
+// leastRatio is how much longer the pulses of a 1 are in usual codes. Those of a clock that is
+// sampled too slowly part as much as one sample makes, or keep one width for long.
+const leastRatio = 1.6
+
+// turns is how often a pulse is of the other width than the one before.
+func turns(ws []quantity.Time, middle quantity.Time) (n int) {
+	for i := 1; i < len(ws); i++ {
+		if (ws[i] > middle) != (ws[i-1] > middle) {
+			n++
+		}
+	}
+	return n
 }
 
 // twoWidths says whether widths fall into two groups, and gives their limits.

@@ -82,6 +82,8 @@ type Proposal struct {
 	Raise []string
 	// unusual: its settings are such as hardly any bus has.
 	unusual bool
+	// needs is what it must be ahead to be sure, where that is more than usual.
+	needs float64
 }
 
 // Fit is the share of units without an error.
@@ -95,7 +97,7 @@ func (p *Proposal) Fit() float64 {
 // Confidence says in a word how far a proposal can be trusted.
 func (p *Proposal) Confidence() string {
 	switch {
-	case p.Fit() >= 0.97 && p.Ahead >= 20 && p.Units >= 16 && !p.unusual:
+	case p.Fit() >= 0.97 && p.Ahead >= max(20, p.needs) && p.Units >= 16 && !p.unusual:
 		return "sure"
 	case p.Fit() >= 0.9 && p.Ahead >= 7:
 		return "likely"

@@ -37,6 +37,7 @@ func TestSamples(t *testing.T) {
 				r, err := recognise.Lines(context.Background(), s.Lines, nil)
 				require.NoError(t, err)
 				if wrong := samples.Judge(&s, &r); wrong != "" {
+					assert.False(t, samples.SureOfWrong(&s, &r), "seed %d, %s: %s", seed, s.About, wrong)
 					t.Logf("seed %d, %s: %s", seed, s.About, wrong)
 				} else {
 					right++
@@ -47,13 +48,13 @@ func TestSamples(t *testing.T) {
 	}
 }
 
-// Of captures with one hardship more at least 93 in 100 are right, and hardly ever is something
-// called sure that is wrong.
+// Of captures with one hardship more at least 91 in 100 are right, and nothing is called sure that
+// is wrong.
 func TestHardSamples(t *testing.T) {
 	for _, bus := range samples.Buses {
 		t.Run(bus, func(t *testing.T) {
 			t.Parallel()
-			right, sure := 0, 0
+			right := 0
 			for seed := range uint64(perBus) {
 				s := samples.MakeHard(bus, seed)
 				r, err := recognise.Lines(context.Background(), s.Lines, nil)
@@ -61,15 +62,12 @@ func TestHardSamples(t *testing.T) {
 				switch wrong := samples.Judge(&s, &r); {
 				case wrong == "":
 					right++
-				case samples.SureOfWrong(&s, &r):
-					sure++
-					t.Logf("sure, seed %d, %s: %s", seed, s.About, wrong)
 				default:
+					assert.False(t, samples.SureOfWrong(&s, &r), "seed %d, %s: %s", seed, s.About, wrong)
 					t.Logf("seed %d, %s: %s", seed, s.About, wrong)
 				}
 			}
 			assert.GreaterOrEqual(t, right, perBus*91/100)
-			assert.LessOrEqual(t, sure, perBus*2/100)
 		})
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"math/bits"
+	"slices"
 
 	"gavrix.org/gavrix/core/bus/uart"
 )
@@ -28,6 +29,7 @@ type shape struct {
 	// stop is how many bits the level of the stop bit lasts at least, bits that
 	// are always 1 counted; 0 where no two characters stand close together.
 	stop float64
+	ones int // bits that are always 1, in front of the stop bit
 }
 
 // parities are the parities of the rules that are one.
@@ -79,7 +81,7 @@ func shapeOf(words []word, n int) (s shape, ones int, saved float64) {
 		ones++
 		saved += float64(len(words))
 	}
-	s.body = n
+	s.body, s.ones = n, ones
 	if share, _ := holds(n, func(w word) bool { return w>>(n-1)&1 == 0 }); share >= 1-ruleError {
 		s.rule, saved = zero, saved+float64(len(words))
 	}
@@ -116,12 +118,21 @@ func (s shape) frames(inverted bool) (out []string, first uart.Frame, apart stri
 	var members []member
 	stops := []float64{s.stop}
 	if s.stop == 0 {
-		stops = []float64{1, 1.5, 2}
+		stops = nil
+		for ones := range s.ones + 1 {
+			for _, stop := range []float64{1, 1.5, 2} {
+				if at := stop + float64(ones); !slices.Contains(stops, at) {
+					stops = append(stops, at)
+				}
+			}
+		}
 	}
+	named := map[string]bool{}
 	add := func(data int, p uart.ParityRule, stop float64, note string) {
 		f := uart.Frame{Data: data, Parity: p, Stop: int(stop), Half: stop != math.Floor(stop), Inverted: inverted}
-		if f.Check() == nil {
-			members = append(members, member{f, note})
+		if m := (member{f, note}); f.Check() == nil && !named[m.String()] {
+			named[m.String()] = true
+			members = append(members, m)
 		}
 	}
 	for _, stop := range stops {
@@ -143,6 +154,8 @@ func (s shape) frames(inverted bool) (out []string, first uart.Frame, apart stri
 			// A bit that is always 1 looks like a longer stop bit.
 			add(s.body, uart.Mark, stop-1, "")
 			add(s.body+1, uart.None, stop-1, "whose top bit is always set")
+			add(s.body+1, uart.Mark, stop-2, "whose top bit is always set")
+			add(s.body+2, uart.None, stop-2, "whose two top bits are always set")
 		}
 	}
 	if len(members) == 0 {

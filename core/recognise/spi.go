@@ -11,6 +11,9 @@ import (
 )
 
 const (
+	// leastLater is behind how many edges one data line must change later than the other to be the
+	// part's; leastWhole how many whole bursts tell the length of words for sure.
+	leastLater, leastWhole = 4, 3
 	// pause is how many periods of the clock an edge must be behind the last one
 	// to begin another burst.
 	pause = 1.1
@@ -54,7 +57,22 @@ type clocked struct {
 	index   int
 	after   [2]int // changes inside bursts behind a falling, a rising edge
 	outside int
-	delay   quantity.Time // median distance from the edge behind which it changes
+	delay   quantity.Time         // median distance from the edge behind which it changes
+	at      map[int]quantity.Time // distances, by the number of that edge
+}
+
+// behind counts the edges behind which two lines change, one later than the other.
+func (c *clocked) behind(other *clocked) (later, earlier int) {
+	for k, t := range c.at {
+		switch o, both := other.at[k]; {
+		case !both:
+		case t > o:
+			later++
+		case t < o:
+			earlier++
+		}
+	}
+	return later, earlier
 }
 
 // rising says behind which edge the line changes.
@@ -143,6 +161,7 @@ func findSPI(looks []look, clock int) []bundle {
 			continue // a line that changes evenly for a while is no bus
 		}
 		p.Gain = b.gain
+		p.unusual = p.unusual || s.index < 0 && mayselect(looks, b.lines, len(all))
 		p.Bad = min(p.Units, irregular+odd+wrongs(data))
 		b.proposals = append(b.proposals, p)
 	}
@@ -150,6 +169,17 @@ func findSPI(looks []look, clock int) []bundle {
 		return nil
 	}
 	return []bundle{b}
+}
+
+// mayselect says whether a line that is none of a bundle's is idle often enough to select, but for
+// what disturbs it.
+func mayselect(looks []look, lines []int, bursts int) bool {
+	for i := range looks {
+		if n := len(looks[i].Toggles); n > 0 && n <= 2*bursts+8 && looks[i].steady == 0 && !slices.Contains(lines, i) {
+			return true
+		}
+	}
+	return false
 }
 
 func wrongs(data []clocked) int {
@@ -282,7 +312,7 @@ func covering(all []spans, bs []burst) []spans {
 
 // follows says whether a line changes only behind one edge of the clock.
 func follows(l *wire.Window, index int, c *look, all []burst) (clocked, bool) {
-	d := clocked{index: index}
+	d := clocked{index: index, at: map[int]quantity.Time{}}
 	var delays [2][]quantity.Time
 	k := 0
 	early := c.pulse / 12 // edges that ring, and samples, may put the change before its edge
@@ -302,6 +332,7 @@ func follows(l *wire.Window, index int, c *look, all []burst) (clocked, bool) {
 		}
 		d.after[side]++
 		delays[side] = append(delays[side], max(t-c.Toggles[k-1], 0))
+		d.at[k-1] = t - c.Toggles[k-1]
 	}
 	side := 0
 	if d.rising() {
@@ -328,12 +359,15 @@ func agreeing(all []clocked) []clocked {
 // propose makes the proposal for one select line.
 func propose(clock int, idle bool, data []clocked, s spans, period quantity.Time) Proposal {
 	p := Proposal{Kind: spi.Kind, Lines: []int{clock, -1, -1, s.index, -1}, Unit: "words"}
-	out, in := data[0], clocked{index: -1}
+	out, in, told := data[0], clocked{index: -1}, true
 	if len(data) > 1 {
 		in = data[1]
-		if in.delay < out.delay {
-			out, in = in, out
+		later, earlier := in.behind(&out)
+		if earlier > later {
+			out, in, later, earlier = in, out, earlier, later
 		}
+		// Where both change at one time nearly as often one way as the other, chance decides.
+		told = later >= leastLater && later >= 10*earlier
 	}
 	p.Lines[1], p.Lines[2] = out.index, in.index
 	// Data changes behind the edge that does not sample.
@@ -347,7 +381,7 @@ func propose(clock int, idle bool, data []clocked, s spans, period quantity.Time
 	case idle && samplesRising:
 		mode = 3
 	}
-	word, class := words(s.bursts)
+	word, class, whole := words(s.bursts)
 	p.Settings = fmt.Sprintf("mode=%d", mode)
 	if word != 8 {
 		p.Settings += fmt.Sprintf(" word=%d", word)
@@ -362,7 +396,7 @@ func propose(clock int, idle bool, data []clocked, s spans, period quantity.Time
 	for _, b := range s.bursts {
 		pulses += b.pulses()
 	}
-	p.Units, p.unusual = pulses/word, word < 8
+	p.Units, p.unusual = pulses/word, word < 8 || in.index < 0 || !told || whole < leastWhole
 	p.Class = class
 	if len(class) > 1 {
 		p.Apart = "pauses between the words, or what the words mean, would tell their length"
@@ -377,10 +411,14 @@ func propose(clock int, idle bool, data []clocked, s spans, period quantity.Time
 	}
 	p.Reasons = append(p.Reasons, fmt.Sprintf("clock %s, rests %s; data stands still at its %s edge: mode %d", quantity.FromHz(1e12/float64(period)).Round(4), rests, edge, mode))
 	if in.index >= 0 {
-		if out.delay == in.delay {
-			p.Reasons = append(p.Reasons, "out and in may be the other way round: both change at the same time")
+		if told {
+			by := ""
+			if in.delay > out.delay {
+				by = (in.delay - out.delay).Round(3) + " "
+			}
+			p.Reasons = append(p.Reasons, fmt.Sprintf("in answers the clock: it changes %slater than out", by))
 		} else {
-			p.Reasons = append(p.Reasons, fmt.Sprintf("in answers the clock: it changes %s later than out", (in.delay-out.delay).Round(3)))
+			p.Reasons = append(p.Reasons, "out and in may be the other way round: both change at the same time")
 		}
 	} else {
 		p.Reasons = append(p.Reasons, "one data line only: whether it is out or in no wire tells")
@@ -391,13 +429,16 @@ func propose(clock int, idle bool, data []clocked, s spans, period quantity.Time
 
 // words finds the length of a word from the pulses of the bursts: 8 bits where
 // that fits, else the most that all have in common. The class lists what fits.
-func words(bs []burst) (int, []string) {
+//
+// Whole is how many bursts it is found from.
+func words(bs []burst) (word int, class []string, whole int) {
 	g := 0
 	counts := map[int]int{}
 	for i, b := range bs {
 		// A capture may begin and end inside of a burst.
 		if len(bs) < 3 || i > 0 && i < len(bs)-1 {
 			counts[b.pulses()]++
+			whole++
 		}
 	}
 	for n, k := range counts {
@@ -418,13 +459,13 @@ func words(bs []burst) (int, []string) {
 		}
 	}
 	if len(fits) == 0 {
-		return 8, nil
+		return 8, nil, whole
 	}
-	word := fits[0]
+	word = fits[0]
 	if slices.Contains(fits, 8) {
 		word = 8
 	}
-	class := []string{fmt.Sprintf("words of %d", word)}
+	class = []string{fmt.Sprintf("words of %d", word)}
 	for _, w := range fits {
 		if w != word {
 			class = append(class, fmt.Sprintf("of %d", w))
@@ -433,7 +474,7 @@ func words(bs []burst) (int, []string) {
 	if len(class) == 1 {
 		class = nil
 	}
-	return word, class
+	return word, class, whole
 }
 
 func gcd(a, b int) int {

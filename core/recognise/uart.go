@@ -101,7 +101,7 @@ func (r *reading) spacing() (stop float64, n int) {
 		}
 	}
 	halves := math.Round(2 * least)
-	if n < max(3, len(r.extra)/20) || math.Abs(2*least-halves) > 2*together || halves > 6 {
+	if n < max(3, len(r.extra)/20) || math.Abs(2*least-halves) > 2*together || halves > 8 {
 		return 0, n
 	}
 	return halves / 2, n
@@ -215,6 +215,13 @@ func rateSetting(p quantity.Period, usual []float64) string {
 	return strings.ReplaceAll(quantity.FromBd(math.Round(bd*scale)/scale).String(), " ", "")
 }
 
+const (
+	// usualOff is how many per cent a sender is off its usual rate at most.
+	usualOff = 1.5
+	// aheadOfRare is what a rate or a frame that hardly any link has must be ahead to be sure.
+	aheadOfRare = 100
+)
+
 // fewWords is below how many characters their rate must speak for them too.
 const fewWords = 6
 
@@ -239,6 +246,13 @@ func (r *reading) propose(l *look, index int) (Proposal, bool) {
 	}
 	if len(class) > 1 {
 		p.Class = class
+	}
+	_, off, usual := closeTo(r.period.Rate(), usualBauds)
+	if rare := first.Data != 7 && first.Data != 8 || first.Parity == uart.Mark || first.Parity == uart.Space; !usual || math.Abs(off) > usualOff {
+		p.unusual = rare
+		p.needs = aheadOfRare
+	} else if rare {
+		p.needs = aheadOfRare
 	}
 	p.Reasons = append(p.Reasons, rateReason(r.period.Rate(), usualBauds, "Bd"))
 	if s.rule == even || s.rule == odd {
