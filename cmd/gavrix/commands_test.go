@@ -190,6 +190,26 @@ func TestNewBenchAndConversions(t *testing.T) {
 	assert.Contains(t, out, "start_ps,end_ps,link")
 }
 
+// TestLevelsThatCantBeWritten: a name that can't be is refused before anything runs, and leaves
+// nothing behind.
+func TestLevelsThatCantBeWritten(t *testing.T) {
+	folder := t.TempDir()
+	there := filepath.Join(folder, "there.vcd")
+	require.NoError(t, os.WriteFile(there, []byte("kept"), 0o600))
+	for _, c := range [][2]string{{filepath.Join(folder, "x.txt"), ".vcd and .csv"}, {filepath.Join(folder, "none", "x.vcd"), "can't be written"}, {there, "can't be written"}} {
+		out, status := run(t, "watch", "demo", "--for", "1s", "--fast", "--levels", c[0])
+		assert.Equal(t, cannot, status)
+		assert.Contains(t, out, c[1])
+		assert.NotContains(t, out, "opened", "nothing ran")
+	}
+	files, err := os.ReadDir(folder)
+	require.NoError(t, err)
+	require.Len(t, files, 1)
+	kept, err := os.ReadFile(there)
+	require.NoError(t, err)
+	assert.Equal(t, "kept", string(kept))
+}
+
 // TestLevelsOut: the levels of the simulated bench, written to a file, decode
 // with the bench's links to what was watched.
 func TestLevelsOut(t *testing.T) {

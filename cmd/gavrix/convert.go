@@ -202,6 +202,15 @@ func (o *converting) records(ctx context.Context, from, to string, recorded bool
 	return nil
 }
 
+// levelsName refuses names of files that levels are not written to.
+func levelsName(path string) error {
+	if e := strings.ToLower(filepath.Ext(path)); e != ".vcd" && e != ".csv" {
+		return fmt.Errorf("%s: levels are written to .vcd and .csv files", path)
+	}
+	return nil
+}
+
+// convert writes the levels of a source; from and to are the names of both.
 func convert(src decode.Source, out io.Writer, from, to string) error {
 	var w decode.Sink
 	var err error
@@ -211,7 +220,7 @@ func convert(src decode.Source, out io.Writer, from, to string) error {
 	case ".csv":
 		w, err = wirecsv.NewWriter(out, src.Names())
 	default:
-		return fmt.Errorf("%s: levels are written to .vcd and .csv files", to)
+		return levelsName(to)
 	}
 	if err != nil {
 		return err

@@ -184,6 +184,11 @@ func (o *watchOptions) follow(ctx context.Context, s link.Session, links []uint1
 		return err
 	}
 	s.Store().Bound(memory)
+	levels, err := o.openLevels(s)
+	if err != nil {
+		return err
+	}
+	defer levels.close()
 	end, err := o.record.begin(ctx, s.Store(), "save", virtual > 0)
 	if err != nil {
 		return err
@@ -268,9 +273,9 @@ func (o *watchOptions) follow(ctx context.Context, s link.Session, links []uint1
 		failed = nil
 	}
 	if errors.Is(failed, syscall.EPIPE) || errors.Is(err, context.Canceled) {
-		return nil
+		err, failed = nil, nil
 	}
-	return errors.Join(err, failed, o.writeLevels(snap))
+	return errors.Join(err, failed, levels.write(snap))
 }
 
 // ask asks something of the named link, and says what came of it.
@@ -297,26 +302,58 @@ func ask(ctx context.Context, s link.Session, text string) error {
 	return nil
 }
 
-// writeLevels writes the levels of a session that has them.
-func (o *watchOptions) writeLevels(snap *capture.Snapshot) error {
+// levelsFile is where levels go at the end; it is opened before anything runs, so that what can't be
+// written costs no run.
+type levelsFile struct {
+	out  *os.File // nil: nobody wants them
+	path string
+	done bool
+}
+
+func (o *watchOptions) openLevels(s link.Session) (*levelsFile, error) {
+	l := &levelsFile{path: o.levels}
 	if o.levels == "" {
+		return l, nil
+	}
+	if err := levelsName(o.levels); err != nil {
+		return nil, err
+	}
+	some := false
+	for i := range s.Store().Meta.Links {
+		some = some || s.Info(uint16(i)).Simulated
+	}
+	if !some {
+		return nil, errors.New("--levels: a real port gives characters, no levels")
+	}
+	var err error
+	if l.out, err = os.OpenFile(o.levels, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600); err != nil {
+		return nil, fmt.Errorf("%s can't be written: %w", o.levels, err)
+	}
+	return l, nil
+}
+
+// close ends it; a file into which nothing was written goes.
+func (l *levelsFile) close() {
+	if l.out != nil && !l.done {
+		l.out.Close()
+		os.Remove(l.path)
+	}
+}
+
+// write writes the levels of a session.
+func (l *levelsFile) write(snap *capture.Snapshot) error {
+	if l.out == nil {
 		return nil
 	}
+	l.done = true
 	src := decode.OfCapture(snap)
-	if len(src.Names()) == 0 {
-		return errors.New("--levels: a real port gives characters, no levels")
-	}
-	out, err := os.OpenFile(o.levels, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-	if err != nil {
-		return fmt.Errorf("%s can't be written: %w", o.levels, err)
-	}
 	from := src.From()
-	err = convert(src, out, "the capture", o.levels)
-	if e := out.Close(); err == nil {
+	err := convert(src, l.out, "the capture", l.path)
+	if e := l.out.Close(); err == nil {
 		err = e
 	}
 	if err == nil && from > 0 {
-		fmt.Fprintf(os.Stderr, "gavrix: %s begins at %s: levels before are not kept; --memory takes more\n", safe.Text(o.levels), from)
+		fmt.Fprintf(os.Stderr, "gavrix: %s begins at %s: levels before are not kept; --memory takes more\n", safe.Text(l.path), from)
 	}
 	return err
 }
