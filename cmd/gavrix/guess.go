@@ -100,16 +100,30 @@ func printGuesses(w io.Writer, best, others []decode.Guess, lines []recognise.Li
 			used[l] = true
 		}
 	}
+	said, more := 0, 0
+	tell := func(format string, args ...any) {
+		if said++; said > mostUnused {
+			more++
+			return
+		}
+		fmt.Fprintf(w, format+"\n", args...)
+	}
 	for i := range lines {
 		if k := r.Seen[i].Copy; k > 0 {
-			fmt.Fprintf(w, "%s is another name of %s\n", safe.Text(lines[i].Name), safe.Text(lines[k-1].Name))
+			tell("%s is another name of %s", safe.Text(lines[i].Name), safe.Text(lines[k-1].Name))
 		} else if p := r.Seen[i].Steady; p > 0 && !used[i] {
-			fmt.Fprintf(w, "%s repeats the same every %s: a clock, a counter's bit, a pulse width, or one character over and over\n", safe.Text(lines[i].Name), p.Round(3))
+			tell("%s repeats the same every %s: a clock, a counter's bit, a pulse width, or one character over and over", safe.Text(lines[i].Name), p.Round(3))
 		} else if !used[i] {
-			fmt.Fprintf(w, "%s is not recognised: %s, %d edges looked at\n", safe.Text(lines[i].Name), r.Seen[i].Activity, r.Seen[i].Edges)
+			tell("%s is not recognised: %s, %d edges looked at", safe.Text(lines[i].Name), r.Seen[i].Activity, r.Seen[i].Edges)
 		}
 	}
+	if more > 0 {
+		fmt.Fprintf(w, "%s more belong to no bus\n", quantity.Count(more, "line"))
+	}
 }
+
+// mostUnused is of how many lines that belong to no bus it is said what they are.
+const mostUnused = 40
 
 // guessJSON is the form of a proposal, one object a line.
 type guessJSON struct {
