@@ -89,6 +89,16 @@ func lastSign(snap *capture.Snapshot, link uint16, from record.End) (at quantity
 	return 0, 0
 }
 
+// sentUntil is the end of the last character of a run that began before a time; 0 where none did.
+func sentUntil(r *record.Record, at quantity.Time) quantity.Time {
+	for i := r.Len() - 1; i >= 0; i-- {
+		if i < len(r.Offsets) && r.Start+r.Offsets[i] < at {
+			return r.Start + r.Offsets[i] + r.Each
+		}
+	}
+	return 0
+}
+
 // collided finds ends that drive one wire at the same time.
 func collided(snap *capture.Snapshot, l *bench.UART) (finding.Finding, bool) {
 	q := records.Query{Link: int(l.Index), Kinds: []record.Kind{record.Chars}, Flags: record.Collision, Seen: []record.End{record.Tap}}
@@ -107,12 +117,16 @@ func collided(snap *capture.Snapshot, l *bench.UART) (finding.Finding, bool) {
 			Change: "let one end wait until the other has let go of the wire",
 		}
 		before := records.Query{Link: int(l.Index), Kinds: []record.Kind{record.Chars}, From: []record.End{record.MCU}, Seen: []record.End{record.Tap}}
-		for k, b := range snap.Before(i, before) {
-			if b.End > r.Start {
+		for k := range snap.Before(i, before) {
+			end := sentUntil(snap.At(k), r.Start)
+			if end == 0 {
+				continue // on the shared wire the answer itself reads as the MCU's too
+			}
+			if end > r.Start {
 				f.Why = fmt.Sprintf("%s begins before the MCU has sent its last bit; %s", l.Device.Name, f.Why)
 				break
 			}
-			gap := r.Start - snap.At(k).End
+			gap := r.Start - end
 			f.Why = fmt.Sprintf("%s answers %s after the last stop bit, and the MCU's driver holds the wire for %s", l.Device.Name, gap.Round(3), l.MCU.TurnRound)
 			if gap < l.MCU.TurnRound {
 				value := (gap / 2).Round(2)

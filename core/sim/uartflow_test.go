@@ -202,7 +202,7 @@ func TestOneWireForBothDirections(t *testing.T) {
 	for _, c := range []struct {
 		turn  string
 		clash bool
-	}{{"0 us", false}, {"900 us", false}, {"1500 us", true}} {
+	}{{"0 us", false}, {"900 us", false}, {"1500 us", true}, {"3 ms", true}, {"40 ms", true}} {
 		h.extra = ", turn-round: " + c.turn
 		b := h.bench(t)
 		require.Empty(t, b.Links[0].Lint())
@@ -230,6 +230,7 @@ func TestOneWireForBothDirections(t *testing.T) {
 		assert.NotEqual(t, "going\n", string(heard), "its receiver was off at the beginning")
 		require.Contains(t, found, "collision")
 		f := diagnose.Link(s, b.Links[0])[0]
+		assert.Contains(t, f.Why, "after the last stop bit, and the MCU's driver holds the wire")
 		require.Len(t, f.Fixes, 1)
 		require.NoError(t, b.Apply(f.Fixes[0].Edits...), f.Fixes[0].Label)
 		require.NoError(t, w.World.Apply(b))
@@ -256,4 +257,23 @@ func TestBothDirectionsAtOnce(t *testing.T) {
 	got, flags = traffic(w.Store().Snapshot(), 0, record.Device, record.MCU, 0)
 	assert.Equal(t, strings.Repeat("1234567\n", 3), string(got))
 	assert.Zero(t, flags)
+}
+
+// TestAWireThatIsHeld: a device that answers when the MCU has sent all, but still holds the wire, is
+// not said to begin too early, however long the wire is held.
+func TestAWireThatIsHeld(t *testing.T) {
+	rapid.Check(t, func(r *rapid.T) {
+		b := quiet(t)
+		set(t, b, "1", "links", "lower-gauge", "wires")
+		set(t, b, "biased", "links", "lower-gauge", "open")
+		turn := rapid.Int64Range(1900, 20_000).Draw(r, "turn-round in µs")
+		set(t, b, fmt.Sprintf("%d us", turn), "links", "lower-gauge", "mcu", "turn-round")
+		l := b.Link("lower-gauge")
+		h := NewHeadless(b)
+		require.NoError(r, h.World.Do(h.World.names[l.Index], link.Send{Data: []byte("SNAP\n")}, nil))
+		h.World.RunTo(100 * quantity.Millisecond)
+		found := diagnose.Link(h.Store().Snapshot(), l)
+		require.Equal(r, "collision", found[0].Code)
+		assert.Contains(r, found[0].Why, "lower-gauge answers 1.80 ms after the last stop bit, and the MCU's driver holds the wire for "+l.Model.(*bench.UART).MCU.TurnRound.String())
+	})
 }
