@@ -222,6 +222,16 @@ const (
 	aheadOfRare = 100
 )
 
+// few says whether there are so few different characters that a clock beside its pauses, or a line
+// that is sampled too slowly, reads as they do.
+func few(words []word) bool {
+	distinct := map[word]bool{}
+	for _, w := range words {
+		distinct[w] = true
+	}
+	return len(distinct) < 12
+}
+
 // fewWords is below how many characters their rate must speak for them too.
 const fewWords = 6
 
@@ -249,9 +259,10 @@ func (r *reading) propose(l *look, index int) (Proposal, bool) {
 	}
 	_, off, usual := closeTo(r.period.Rate(), usualBauds)
 	if rare := first.Data != 7 && first.Data != 8 || first.Parity == uart.Mark || first.Parity == uart.Space; !usual || math.Abs(off) > usualOff {
-		p.unusual = rare
+		p.unusual = rare || few(r.words)
 		p.needs = aheadOfRare
 	} else if rare {
+		p.unusual = few(r.words)
 		p.needs = aheadOfRare
 	}
 	p.Reasons = append(p.Reasons, rateReason(r.period.Rate(), usualBauds, "Bd"))
