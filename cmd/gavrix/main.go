@@ -50,7 +50,7 @@ func main() {
 	case errors.As(err, &status):
 	default:
 		for line := range strings.SplitSeq(err.Error(), "\n") {
-			fmt.Fprintln(os.Stderr, "gavrix: "+safe.Text(line))
+			fmt.Fprintln(os.Stderr, "gavrix: "+safe.Text(safe.Brief(line)))
 		}
 		var placed interface{ lines() []string }
 		if errors.As(err, &placed) {

@@ -110,3 +110,38 @@ func (j jsonWriter) Write(p []byte) (int, error) {
 	}
 	return len(p), nil
 }
+
+const (
+	// longestWord is how many characters of a word a message holds, longestMessage of all.
+	longestWord, longestMessage = 120, 2000
+)
+
+// Brief gives a message without the middle of words that are too long to be read, as a file or an
+// argument may have them: the beginning and how long they are tell them. What still is too long
+// ends where it is.
+func Brief(s string) string {
+	if len(s) <= longestWord {
+		return s
+	}
+	var out strings.Builder
+	word := func(w string) {
+		if n := utf8.RuneCountInString(w); n > longestWord {
+			r := []rune(w)
+			w = fmt.Sprintf("%s… (%d characters)", string(r[:longestWord/2]), n)
+		}
+		out.WriteString(w)
+	}
+	from := 0
+	for i, r := range s {
+		if unicode.IsSpace(r) {
+			word(s[from:i])
+			out.WriteRune(r)
+			from = i + utf8.RuneLen(r)
+		}
+	}
+	word(s[from:])
+	if text := []rune(out.String()); len(text) > longestMessage {
+		return string(text[:longestMessage]) + "…"
+	}
+	return out.String()
+}

@@ -2,6 +2,8 @@ package safe
 
 import (
 	"encoding/json"
+	"fmt"
+	"strings"
 	"testing"
 	"unicode"
 	"unicode/utf8"
@@ -41,5 +43,21 @@ func TestJSON(t *testing.T) {
 		for _, r := range string(out) {
 			require.True(rt, unicode.IsPrint(r), "%U", r)
 		}
+	})
+}
+
+// TestBrief: a message keeps its words but the middle of those that nobody reads, and its length is
+// bounded whatever comes.
+func TestBrief(t *testing.T) {
+	rapid.Check(t, func(r *rapid.T) {
+		words := rapid.SliceOfN(rapid.StringMatching(`[a-zäß]{1,120}`), 0, 12).Draw(r, "words")
+		text := strings.Join(words, " ")
+		if utf8.RuneCountInString(text) <= 2000 {
+			assert.Equal(r, text, Brief(text))
+		}
+		n := rapid.IntRange(121, 100_000).Draw(r, "long")
+		got := Brief("no file " + strings.Repeat("a", n) + " is there")
+		assert.Equal(r, "no file "+strings.Repeat("a", 60)+fmt.Sprintf("… (%d characters) is there", n), got)
+		assert.LessOrEqual(r, utf8.RuneCountInString(Brief(rapid.String().Draw(r, "any")+strings.Repeat(" x", n))), 2001)
 	})
 }
