@@ -62,7 +62,10 @@ type filterError struct {
 func (e *filterError) Error() string { return e.flag + ": " + e.bad.Error() }
 
 // lines shows the filter, with the place of the mistake below it.
-func (e *filterError) lines() []string { return []string{safe.Text(e.bad.Text), e.bad.Caret()} }
+func (e *filterError) lines() []string {
+	text, caret := e.bad.Lines()
+	return []string{safe.Text(text), caret}
+}
 
 // errDone says that nothing more is wanted.
 var errDone = errors.New("done")

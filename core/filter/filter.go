@@ -263,7 +263,20 @@ func (e *Error) Error() string {
 	return out
 }
 
-// Caret gives a line that stands below the text and points to the place.
-func (e *Error) Caret() string {
-	return strings.Repeat(" ", len([]rune(e.Text[:e.At]))) + "^"
+// around is how much of a long text is shown on each side of the place.
+const around = 60
+
+// Lines gives the text, of a long one what stands around the place, and a line that stands below it
+// and points to the place.
+func (e *Error) Lines() (text, caret string) {
+	r, at := []rune(e.Text), len([]rune(e.Text[:e.At]))
+	from, to := 0, len(r)
+	lead, rest := "", ""
+	if at > 2*around {
+		from, lead = at-around, "…"
+	}
+	if to-at > 2*around {
+		to, rest = at+around, "…"
+	}
+	return lead + string(r[from:to]) + rest, strings.Repeat(" ", len([]rune(lead))+at-from) + "^"
 }

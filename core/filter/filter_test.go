@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -179,7 +180,8 @@ func TestAgainstAScan(t *testing.T) {
 		}
 		f, err := Parse(strings.Join(texts, join), nouns)
 		if err != nil {
-			rt.Fatalf("%v\n%s\n%s", err, err.Text, err.Caret())
+			shown, caret := err.Lines()
+			rt.Fatalf("%v\n%s\n%s", err, shown, caret)
 		}
 		x := f.Matcher(b, s.Meta())
 		for i, r := range rs {
@@ -316,7 +318,11 @@ func TestMistakes(t *testing.T) {
 		}
 		assert.Contains(t, err.Error(), want.message, text)
 		assert.Equal(t, want.at, err.At, "%q: %v", text, err)
-		assert.Equal(t, len([]rune(text[:want.at])), strings.Index(err.Caret(), "^"))
+		shown, caret := err.Lines()
+		if len(text) <= around {
+			assert.Equal(t, text, shown)
+			assert.Equal(t, len([]rune(text[:want.at])), strings.Index(caret, "^"))
+		}
 	}
 }
 
@@ -388,5 +394,21 @@ func TestNearGivesWhatFits(t *testing.T) {
 			}
 		}
 		require.Equal(rt, all, near.Picks().IDs)
+	})
+}
+
+// TestLinesOfLongFilters: the caret stands below the same character, whatever is left out.
+func TestLinesOfLongFilters(t *testing.T) {
+	rapid.Check(t, func(r *rapid.T) {
+		text := rapid.StringN(1, 5000, -1).Draw(r, "text")
+		runes := []rune(text)
+		if !utf8.ValidString(text) || strings.ContainsRune(text, '…') {
+			return
+		}
+		at := rapid.IntRange(0, len(runes)-1).Draw(r, "at")
+		e := Error{Text: text, At: len(string(runes[:at]))}
+		shown, caret := e.Lines()
+		assert.LessOrEqual(r, len([]rune(shown)), 4*around+2)
+		assert.Equal(r, runes[at], []rune(shown)[strings.Index(caret, "^")])
 	})
 }

@@ -90,21 +90,22 @@ type Finding struct {
 // lines as it has parts. What it quotes is made showable.
 func (f Finding) String() string {
 	var b strings.Builder
+	show := func(s string) string { return safe.Text(safe.Brief(s)) }
 	if w := f.Where.String(); w != "" {
-		b.WriteString(safe.Text(w) + ": ")
+		b.WriteString(show(w) + ": ")
 	}
-	fmt.Fprintf(&b, "%s: %s [%s]", f.Severity, safe.Text(f.Seen), f.Code)
+	fmt.Fprintf(&b, "%s: %s [%s]", f.Severity, show(f.Seen), f.Code)
 	if f.Where.Source != "" {
-		fmt.Fprintf(&b, "\n    %s", safe.Text(strings.TrimSpace(f.Where.Source)))
+		fmt.Fprintf(&b, "\n    %s", show(strings.TrimSpace(f.Where.Source)))
 	}
 	if f.Why != "" {
-		fmt.Fprintf(&b, "\n    why: %s", safe.Text(f.Why))
+		fmt.Fprintf(&b, "\n    why: %s", show(f.Why))
 	}
 	if f.Change != "" {
-		fmt.Fprintf(&b, "\n    change: %s", safe.Text(f.Change))
+		fmt.Fprintf(&b, "\n    change: %s", show(f.Change))
 	}
 	for _, x := range f.Fixes {
-		fmt.Fprintf(&b, "\n    fix: %s", safe.Text(x.Label))
+		fmt.Fprintf(&b, "\n    fix: %s", show(x.Label))
 	}
 	return b.String()
 }
