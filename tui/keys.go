@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"os"
 	"path/filepath"
 	"slices"
@@ -726,8 +727,11 @@ func speedText(s float64) string {
 		}
 		return strings.TrimSuffix(quantity.Group(v, 0), ".0")
 	}
-	if s >= 1 {
+	switch slow := 1 / s; {
+	case s >= 1:
 		return "×" + times(s)
+	case math.Abs(slow-math.Round(slow)) < 1e-6*slow || slow >= 10:
+		return "×1/" + times(slow)
 	}
-	return "×1/" + times(1/s)
+	return "×" + strconv.FormatFloat(s, 'g', 2, 64)
 }

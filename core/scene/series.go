@@ -74,7 +74,8 @@ func plain(v float64) string {
 }
 
 // Ticks gives round numbers on the scale with the same distance, 1, 2 or 5 with zeros, so many at
-// most; of a scale with words these.
+// most, but for where that would be a single one: it tells no distance, and up to twice as many are
+// given. Of a scale with words it gives these.
 func (s *Scale) Ticks(most int) []Level {
 	if s.Words != nil {
 		return slices.DeleteFunc(slices.Clone(s.Words), func(l Level) bool { return l.At < s.Low || l.At > s.High })
@@ -82,9 +83,16 @@ func (s *Scale) Ticks(most int) []Level {
 	if most < 2 || s.High <= s.Low {
 		return nil
 	}
+	fit := func(step float64) float64 {
+		return math.Floor(s.High/step+1e-9) - math.Ceil(s.Low/step-1e-9) + 1
+	}
 	step := Nice((s.High - s.Low) / float64(most+1))
-	for math.Floor(s.High/step+1e-9)-math.Ceil(s.Low/step-1e-9)+1 > float64(most) {
-		step = Nice(step * 1.5)
+	before := step
+	for fit(step) > float64(most) {
+		before, step = step, Nice(step*1.5)
+	}
+	if fit(step) < 2 && fit(before) <= 2*float64(most) {
+		step = before
 	}
 	var out []Level
 	decimals := max(-int(math.Floor(math.Log10(step)+1e-9)), 0) // the same for all
