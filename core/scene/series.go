@@ -87,12 +87,12 @@ func (s *Scale) Ticks(most int) []Level {
 		return math.Floor(s.High/step+1e-9) - math.Ceil(s.Low/step-1e-9) + 1
 	}
 	step := Nice((s.High - s.Low) / float64(most+1))
-	before := step
 	for fit(step) > float64(most) {
-		before, step = step, Nice(step*1.5)
+		step = Nice(step * 1.5)
 	}
-	if fit(step) < 2 && fit(before) <= 2*float64(most) {
-		step = before
+	// The next smaller one is at least 0.4 of it.
+	for less := Nice(step * 0.4); fit(step) < 2 && fit(less) <= 2*float64(most); less = Nice(step * 0.4) {
+		step = less
 	}
 	var out []Level
 	decimals := max(-int(math.Floor(math.Log10(step)+1e-9)), 0) // the same for all

@@ -56,7 +56,7 @@ var allowed = map[string]string{
 	"core/layout":            "core/coding core/safe",
 	"core/values":            "core/bench core/capture core/coding core/device core/doc core/follow core/operation core/quantity core/record core/records core/safe",
 	"core/setpoint":          "core/bench core/bus/i2c core/capture core/coding core/device core/finding core/layout core/link core/operation core/record core/values",
-	"core/sending":           "core/bench core/bus/i2c core/capture core/check core/filter core/link core/operate core/operation core/quantity core/record core/records core/setpoint core/values core/wire",
+	"core/sending":           "core/bench core/bus/i2c core/bus/uart core/capture core/check core/filter core/link core/operate core/operation core/quantity core/record core/records core/setpoint core/values core/wire",
 	"core/filter":            "core/bench core/capture core/coding core/doc core/quantity core/record core/records core/safe core/values",
 	"core/access":            "",
 	"core/image":             "",
