@@ -37,6 +37,9 @@ type Server struct {
 	got   int   // bits taken
 	// spoilt: a check of the span did not fit: nothing of it is taken over any more.
 	spoilt bool
+	// Refuses: its bus lets it say at once that it does not take a register, and takes nothing more
+	// of the span then. Else such a register keeps what it holds, and the next ones are taken.
+	Refuses bool
 	// turned: it came for a register that can't be written now.
 	turned bool
 	wait   *Pattern // an operation that goes on with this span
@@ -208,9 +211,8 @@ func (s *Server) Take(at int, high bool) {
 		if c == nil || within != c.end()-1 || p != s.chosen(p) {
 			continue
 		}
-		if g, may := s.regs.(Granting); may && c.What == Value && unit == 0 {
-			n, _ := s.numberOf(p)
-			s.turned = s.turned || !g.Grant(n)
+		if s.Refuses && (c.What == Value || c.What == Held) {
+			s.turned = s.turned || !s.granted(p, c, unit)
 		}
 		if s.turned {
 			return
@@ -224,6 +226,25 @@ func (s *Server) Take(at int, high bool) {
 			return
 		}
 	}
+}
+
+// granted asks whether the register can be written now that a cell belongs to.
+func (s *Server) granted(p *Pattern, c *Cell, unit int) bool {
+	g, may := s.regs.(Granting)
+	if !may {
+		return true
+	}
+	if c.What == Held {
+		n, known := s.regs.Named(c.Name)
+		return !known || g.Grant(n)
+	}
+	n, stays := s.numberOf(p)
+	for range unit {
+		if !stays {
+			n = s.regs.Next(n, true)
+		}
+	}
+	return g.Grant(n)
 }
 
 // checked takes over what a check covers, where it fits; else it is as if nothing came.

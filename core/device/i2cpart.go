@@ -25,7 +25,7 @@ func (d *Device) OnI2C(now func() quantity.Time, cells *Cells) (i2c.Device, *Par
 	part := d.NewPart(cells)
 	part.busyUntil = now() + d.Map.PowerUp
 	server := access.NewServer(d.Map.Patterns, part)
-	server.Damaged = part.odd.Answers == Damaged
+	server.Damaged, server.Refuses = part.odd.Answers == Damaged, true
 	return &i2cPort{part: part, server: server, now: now}, part
 }
 

@@ -36,7 +36,7 @@ func (d *Device) CantAnswer(a Answers) string {
 		return false
 	}
 	switch {
-	case d.Map == nil && !talks:
+	case !talks && (d.Map == nil || len(d.Map.Patterns) == 0 && (!dialogue || !d.Map.Dialogue.Objects)):
 		return "its file describes nothing that it answers"
 	case a == Damaged && (d.Framing == nil || d.Framing.Check == nil) && !some((*access.Pattern).Checked):
 		return "its file describes no check of what it answers"
