@@ -77,8 +77,8 @@ needs a start bit. Exit status 1 if bytes are lost.`,
 			if err != nil {
 				return err
 			}
-			got, lost := transfer.ReceivesOf(bytes, q)
-			return printReceives(got, lost, depth, asJSON)
+			got, lost, left := transfer.ReceivesOf(bytes, q)
+			return printReceives(got, lost, left, depth, asJSON)
 		},
 	}
 	fl := c.Flags()
@@ -99,7 +99,7 @@ needs a start bit. Exit status 1 if bytes are lost.`,
 	return c
 }
 
-func printReceives(got []transfer.Receive, lost []int, depth int, asJSON bool) error {
+func printReceives(got []transfer.Receive, lost, left []int, depth int, asJSON bool) error {
 	type row struct {
 		Armed  float64  `json:"armed_us"`
 		Ended  *float64 `json:"ended_us"`
@@ -120,11 +120,15 @@ func printReceives(got []transfer.Receive, lost []int, depth int, asJSON bool) e
 	if lost == nil {
 		lost = []int{}
 	}
+	kept := left[:min(depth, len(left))]
+	gone := left[len(kept):]
 	if asJSON {
 		if err := printJSON(struct {
 			Receives []row `json:"receives"`
 			Lost     []int `json:"lost_indices"`
-		}{rows, lost}); err != nil {
+			Kept     []int `json:"kept_after_last,omitempty"`
+			Gone     []int `json:"lost_after_last,omitempty"`
+		}{rows, lost, kept, gone}); err != nil {
 			return err
 		}
 	} else {
@@ -150,8 +154,14 @@ func printReceives(got []transfer.Receive, lost []int, depth int, asJSON bool) e
 		if len(lost) > 0 {
 			fmt.Fprintf(stdout, "lost while none was armed: %v\n", lost)
 		}
+		if len(kept) > 0 {
+			fmt.Fprintf(stdout, "still in the unit after the last receive: %v\n", kept)
+		}
+		if len(gone) > 0 {
+			fmt.Fprintf(stdout, "lost after the last receive: %v; more receives than %d would take them\n", gone, len(got))
+		}
 	}
-	if len(lost) > 0 {
+	if len(lost)+len(gone) > 0 {
 		return exitStatus(found)
 	}
 	return nil

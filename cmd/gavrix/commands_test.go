@@ -751,6 +751,13 @@ func TestWhatIsStatedCounts(t *testing.T) {
 	out, status = run(t, "calc", "i2c", "--rate", "400k", "--clock", "16MHz", "--fall", "400ns")
 	assert.Equal(t, found, status)
 	assert.Contains(t, out, "the lines fall in 400 ns, fast allows 300 ns")
+	receives := []string{"calc", "transfer", "end", "--rate", "9600", "--bytes", "0:34310A 20ms:34 45ms:3435", "--end-mark", "0A", "--idle", "5ms"}
+	_, status = run(t, receives...)
+	assert.Equal(t, fine, status)
+	out, status = run(t, append(receives, "--receives", "1")...)
+	assert.Equal(t, found, status)
+	assert.Contains(t, out, "still in the unit after the last receive: [3]")
+	assert.Contains(t, out, "lost after the last receive: [4 5]")
 }
 
 // TestSendSaysWhatCame: the answers are printed, and what a link could not take in time is not said

@@ -332,16 +332,43 @@ func TestClockOptionsAndSelectors(t *testing.T) {
 	assert.Equal(t, map[string]bool{"upper-gauge": true, "lower-gauge": true, "pump": true, "gate": true, "hull": true, "depth-strip": true}, named, "all links after that clock")
 
 	fuse := "  options: {fuse: {register: FUSE, programmed: 0x86, wanted: 0x04}}\n  clocks:\n"
-	b, faults = change(options, fuse, "bus:     {from: core, divide: 2}", "bus:     {from: core, divide-option: fuse.SLOW}", "rate:  57.6 kBd", "rate:  57.6 kBd\n      divisor: 174")
+	b, faults = change(options, fuse, "bus:     {from: core, divide: 2}", "bus:     {from: core, divide-option: fuse.SLOW}", "rate:  57.6 kBd", "rate:  57.6 kBd\n      divisor: 87")
 	require.Empty(t, faults)
 	byCode := map[string]finding.Finding{}
 	for _, f := range b.Links[0].Lint() {
 		byCode[f.Code] = f
 	}
 	assert.Contains(t, byCode["option-not-as-wanted"].Why, "fuse is programmed 0x86, wanted is 0x04: SLOW (bits 1:0) 2 (4) instead of 0 (1), reserved bits 0x80")
-	assert.Contains(t, byCode["rate-not-reached"].Why, "divisor 174 was chosen for 80 MHz, where it gives 57 471.3 Bd")
+	assert.Contains(t, byCode["rate-not-reached"].Why, "divisor 87 was found for 80 MHz, where it gives 57 471.3 Bd")
 	assert.Empty(t, byCode["rate-not-reached"].Fixes, "another divisor would be wrong once the option is fixed")
 	assert.NotContains(t, byCode, "divisor-no-longer-best")
+
+	// What nobody chose is found for the wanted word, so that the rates are at one quarter.
+	b, faults = change(options, "  options: {fuse: {register: FUSE, programmed: 2, wanted: 0}}\n  clocks:\n", "bus:     {from: core, divide: 2}", "bus:     {from: core, divide-option: fuse.SLOW}")
+	require.Empty(t, faults)
+	right, faults := change(options, "  options: {fuse: {register: FUSE, programmed: 0}}\n  clocks:\n", "bus:     {from: core, divide: 2}", "bus:     {from: core, divide-option: fuse.SLOW}")
+	require.Empty(t, faults)
+	for i, l := range b.Links {
+		if !named[l.Name] {
+			continue
+		}
+		switch m := l.Model.(type) {
+		case *UART:
+			assert.InDelta(t, right.Links[i].Model.(*UART).Setting.Rate.Bd()/4, m.Setting.Rate.Bd(), 0.01, l.Name)
+			assert.Equal(t, right.Links[i].Model.(*UART).Setting.Values, m.Setting.Values, l.Name)
+		case *SPI:
+			for j, d := range m.Devices {
+				assert.InDelta(t, right.Links[i].Model.(*SPI).Devices[j].Margin.Rate.Hz()/4, d.Margin.Rate.Hz(), 1, l.Name)
+			}
+		case *I2C:
+			assert.Equal(t, right.Links[i].Model.(*I2C).Timing.Low, m.Timing.Low, l.Name)
+			assert.Less(t, m.Timing.Rate.Bd(), right.Links[i].Model.(*I2C).Timing.Rate.Bd()/3, l.Name)
+		case *CAN:
+			assert.InDelta(t, right.Links[i].Model.(*CAN).Nodes[0].Nominal.Rate.Bd()/4, m.Nodes[0].Nominal.Rate.Bd(), 1, l.Name)
+		case *Pulse:
+			assert.InDelta(t, right.Links[i].Model.(*Pulse).Choice.Rate.Hz()/4, m.Choice.Rate.Hz(), 1, l.Name)
+		}
+	}
 
 	// A word that decides no clock is told once.
 	b, faults = change(options, fuse)

@@ -224,10 +224,13 @@ func (x *binder) bitTiming(l *Link, m *doc.Node, prefix string, limits *canPhase
 	if prefix == "" {
 		jump = min(doc.Of[int](m, "jump"), limits.Jump)
 	}
-	opts, err := can.SolveTiming(freq, rate, sample, limits.Segments, jump, 12)
+	opts, err := can.SolveTiming(l.Unit.Clock.Meant(), rate, sample, limits.Segments, jump, 12)
 	if err != nil {
 		x.fault("no-bit-timing", m.Get(prefix+"rate").Place(), "choose another rate, or another clock for the unit", "%s: %v", l.Name, err)
 		return can.BitTiming{}, nil, false
+	}
+	for i, o := range opts {
+		opts[i] = can.Quanta{Prescaler: o.Prescaler, Seg1: o.Seg1, Seg2: o.Seg2, Jump: o.Jump}.Of(freq, rate)
 	}
 	t := m.Get(prefix + "timing")
 	if t == nil {
@@ -452,6 +455,10 @@ func (c *CAN) missed(e *can.End, at finding.Place) finding.Finding {
 		Severity: finding.Error, Code: "timing-gives-another-rate", Where: at,
 		Seen: fmt.Sprintf("%s: %s from %s gives %s, not %s", e.Name, n.Division(), n.Clock, n.Rate.BitRate(), n.Wanted.BitRate()),
 		Why:  "no frame gets through between it and nodes at the wanted rate", Change: "choose another timing, or state the rate that it has",
+	}
+	if e == c.Nodes[0] && c.misclocked() {
+		f.Change = correctClock
+		return f
 	}
 	mended, ok := e.Mended()
 	if !ok {

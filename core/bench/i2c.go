@@ -225,19 +225,19 @@ func (l *I2C) FromRegisters(value func(*register.Register) uint64) (i2c.Timing, 
 // i2cCounters finds the counts for the rate, or takes those that were chosen.
 func (x *binder) i2cCounters(out *I2C, m *doc.Node) {
 	l, u := out.Link, out.Clocking
-	opts, err := u.SolveCounters(l.Unit.Clock.Freq(), out.Wanted, out.Class, min(out.Rise, out.Class.Rise), out.Fall, 8)
+	freq := l.Unit.Clock.Freq()
+	opts, err := u.SolveCounters(l.Unit.Clock.Meant(), out.Wanted, out.Class, min(out.Rise, out.Class.Rise), out.Fall, 8)
 	if err != nil {
 		x.fault("rate-not-reached", m.Get("rate").Place(), "choose another rate, or another clock for the unit", "%v", err)
 		return
+	}
+	for i, o := range opts {
+		opts[i] = u.Timing(freq, out.Wanted, o.Low, o.High, out.Rise, out.Fall)
 	}
 	out.Options, out.Timing = opts, opts[0]
 	low, high := m.Get("low"), m.Get("high")
 	switch {
 	case low == nil && high == nil:
-		if out.Rise > out.Class.Rise {
-			// With slow lines the rate is lower than reckoned.
-			out.Timing = u.Timing(l.Unit.Clock.Freq(), out.Wanted, out.Timing.Low, out.Timing.High, out.Rise, out.Fall)
-		}
 	case low == nil || high == nil:
 		x.fault("counts-go-together", m.KeyPlace(), "write low and high, or none of them", "only one of the two counts is given")
 	default:
@@ -247,7 +247,7 @@ func (x *binder) i2cCounters(out *I2C, m *doc.Node) {
 			x.fault("count-out-of-range", low.Place(), fmt.Sprintf("write %d to %d", u.Least, u.Most), "counts %d and %d: unit %s has %d to %d", lo, hi, l.Unit.Name, u.Least, u.Most)
 			return
 		}
-		out.Timing = u.Timing(l.Unit.Clock.Freq(), out.Wanted, lo, hi, out.Rise, out.Fall)
+		out.Timing = u.Timing(freq, out.Wanted, lo, hi, out.Rise, out.Fall)
 	}
 }
 

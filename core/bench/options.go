@@ -86,6 +86,12 @@ func (x *binder) hop(h *clock.Hop, c, from *doc.Node) {
 	}
 }
 
+// misclocked reports whether an option gives the unit another clock than is wanted. Then no
+// setting is at fault.
+func (l *Link) misclocked() bool { return l.Unit.Clock.Meant() != l.Unit.Clock.Freq() }
+
+const correctClock = "correct the clock, not the setting"
+
 // lintOptions finds options that give another clock than is wanted: what no write
 // at run time mends. Words that decide no clock are the first link's to tell.
 func (l *Link) lintOptions() []finding.Finding {
@@ -98,7 +104,7 @@ func (l *Link) lintOptions() []finding.Finding {
 			Severity: finding.Error, Code: "option-not-as-wanted", Where: l.node.Get("unit").Place(),
 			Seen:   fmt.Sprintf("non-volatile option %s divides clock %s by %d, wanted is %d: %s instead of %s", h.Option, h.Name, h.Factor, h.Wanted, h.Freq, h.Expected),
 			Why:    fmt.Sprintf("every rate after it is %s of what was calculated for the wanted word", times(float64(h.Wanted)/float64(h.Factor))),
-			Change: "program the option, or calculate with the clock as it is",
+			Change: "program the option, or calculate with the clock as it is: `wanted:` as it is programmed",
 		}
 		for _, o := range l.options {
 			if strings.HasPrefix(h.Option, o.name+".") {

@@ -104,7 +104,7 @@ func (x *binder) pulse(l *Link, n *doc.Node) Model {
 		return nil
 	}
 	out.Choices = pulse.Choices(l.Unit.Clock.Freq(), out.Clocking.Dividers, out.Takes, out.Patterns, out.Clocking.Pause)
-	at := pulse.Best(out.Choices)
+	at := pulse.Best(pulse.Choices(l.Unit.Clock.Meant(), out.Clocking.Dividers, out.Takes, out.Patterns, out.Clocking.Pause))
 	if d := m.Get("divider"); d != nil {
 		out.Chosen = true
 		if at = slices.IndexFunc(out.Choices, func(c pulse.Choice) bool { return c.Divider == doc.As[int](d) }); at < 0 {
@@ -204,6 +204,8 @@ func (l *Pulse) lint() []finding.Finding {
 		change := "choose another divider"
 		var fixes []finding.Fix
 		switch {
+		case l.misclocked():
+			change = correctClock
 		case best.Fits && l.Chosen:
 			fixes = []finding.Fix{{Label: fmt.Sprintf("÷%d, a bit of %s", best.Divider, best.Bit.Round(4)), Edits: []finding.Edit{{Op: finding.Delete, Path: l.path("mcu", "divider")}}}}
 		case !best.Fits:

@@ -164,11 +164,12 @@ func (x *binder) spi(l *Link, n *doc.Node) Model {
 			continue
 		}
 		s.Margins = margins
+		meant := out.Clocking.Unit
+		meant.Clock = l.Unit.Clock.Meant()
 		s.Margin, s.NoDivider = margins[len(margins)-1], true
-		for _, mg := range margins {
-			if mg.Refused == "" {
-				s.Margin, s.NoDivider = mg, false
-				break
+		if choices, err := meant.Margins(s.End.Part); err == nil {
+			if i := slices.IndexFunc(choices, func(mg spi.Margin) bool { return mg.Refused == "" }); i >= 0 {
+				s.Margin, s.NoDivider = margins[i], false
 			}
 		}
 		if t := m.Get("divider"); t != nil {

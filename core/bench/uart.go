@@ -167,7 +167,10 @@ func (x *binder) rate(l *UART, m *doc.Node) {
 		g = g.Only(os)
 	}
 	freq := l.Unit.Clock.Freq()
-	opts, err := g.Solve(freq, l.Wanted)
+	opts, err := g.Solve(l.Unit.Clock.Meant(), l.Wanted)
+	if err == nil {
+		opts, err = clock.At(g, opts, freq)
+	}
 	if err != nil {
 		return // the unit's own fault is reported already
 	}

@@ -210,8 +210,8 @@ func (l *UART) lintClock() []finding.Finding {
 			f.Fixes = best
 		}
 		if meant, ok := l.asMeant(); ok {
-			f.Why = fmt.Sprintf("divisor %s was chosen for %s, where it gives %s Bd (%s): the clock is wrong, not the divisor", s.Divisor(), meant.Clock, meant.Rate.Grouped(), clock.Percent(meant.Error))
-			f.Change, f.Fixes = "correct the clock", nil
+			f.Why = fmt.Sprintf("divisor %s was found for %s, where it gives %s Bd (%s): the clock is wrong, not the divisor", s.Divisor(), meant.Clock, meant.Rate.Grouped(), clock.Percent(meant.Error))
+			f.Change, f.Fixes = correctClock, nil
 		}
 		out = append(out, f) // whether another divisor is nearer is no second fault
 	} else if better {
@@ -231,19 +231,22 @@ func (l *UART) lintClock() []finding.Finding {
 	return out
 }
 
-// asMeant gives the chosen divisor's setting at the clock that the unit should have,
-// where it has another one and the divisor fits that.
+// asMeant gives the setting at the clock that the unit should have, where it has another
+// one and the setting fits that. A divisor that nobody chose is found for a measured clock.
 func (l *UART) asMeant() (clock.Setting, bool) {
 	p := l.Unit.Clock
-	if !l.Chosen || len(p) == 0 || p[len(p)-1].Expected == p.Freq() {
+	freq := p.Meant()
+	if l.Chosen && len(p) > 0 {
+		freq = p[len(p)-1].Expected
+	}
+	if freq == p.Freq() {
 		return clock.Setting{}, false
 	}
-	divisor, err := clock.ParseDivisor(l.Setting.Divisor())
-	if err != nil {
+	meant, err := clock.At(l.Generator(), []clock.Setting{l.Setting}, freq)
+	if err != nil || math.Abs(meant[0].Error) > clock.Workable {
 		return clock.Setting{}, false
 	}
-	meant, err := l.Generator().With(p[len(p)-1].Expected, l.Wanted, l.MCU.Oversampling, divisor)
-	return meant, err == nil && math.Abs(meant.Error) <= clock.Workable
+	return meant[0], true
 }
 
 func (l *UART) lintTimes() []finding.Finding {

@@ -132,6 +132,18 @@ func (p Path) Freq() quantity.Freq {
 	return p[len(p)-1].Freq
 }
 
+// Meant is Freq as it is with all lasting options programmed as wanted: what firmware
+// that was made for them calculates with.
+func (p Path) Meant() quantity.Freq {
+	hz := p.Freq().Hz()
+	for _, h := range p {
+		if h.Wanted > 0 {
+			hz *= float64(h.Factor) / float64(h.Wanted)
+		}
+	}
+	return quantity.FromHz(hz)
+}
+
 // Unproven says whether any hop is assumed only.
 func (p Path) Unproven() bool { return len(p) > 0 && p[len(p)-1].Unproven }
 

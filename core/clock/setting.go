@@ -123,6 +123,24 @@ func (s Setting) Divisor() string {
 	return fmt.Sprint(s.N)
 }
 
+// At gives settings as they are at another clock than that for which g solved them. What
+// is written to the registers stays.
+func At(g Generator, ss []Setting, clock quantity.Freq) ([]Setting, error) {
+	out := make([]Setting, len(ss))
+	for i, s := range ss {
+		values := make([]int, len(s.Values))
+		for j, v := range s.Values {
+			values[j] = v.Value
+		}
+		var err error
+		if out[i], err = g.Read(clock, s.Wanted, s.Oversampling, values...); err != nil {
+			return nil, err
+		}
+		out[i].Tie = s.Tie
+	}
+	return out, nil
+}
+
 // Known gives settings the uncertainty of their clock, a share.
 func Known(ss []Setting, plusMinus float64) []Setting {
 	for i := range ss {

@@ -59,8 +59,9 @@ type Receive struct {
 }
 
 // ReceivesOf follows receives over the bytes of a line, in the order of their ends. Lost
-// are the places of bytes that were lost before the last receive ended.
-func ReceivesOf(bytes []Came, q Receives) (out []Receive, lost []int) {
+// are the places of bytes that were lost before the last receive ended, left those that no
+// receive takes after it: the unit keeps the first Depth of them, the rest is lost.
+func ReceivesOf(bytes []Came, q Receives) (out []Receive, lost, left []int) {
 	armed := q.Armed
 	next := 0 // the first byte that nobody has had
 	var held []int
@@ -126,7 +127,7 @@ func ReceivesOf(bytes []Came, q Receives) (out []Receive, lost []int) {
 			switch first := min(timeout, quiet, at); {
 			case first == quantity.Forever:
 				out = append(out, r)
-				return out, lost
+				return out, lost, nil
 			case first == at && at <= timeout:
 				lastEnd = at
 				take(next)
@@ -147,10 +148,15 @@ func ReceivesOf(bytes []Came, q Receives) (out []Receive, lost []int) {
 	}
 	// What was lost behind the last end does not belong to it.
 	last := out[len(out)-1].Ended
-	for len(lost) > 0 && bytes[lost[len(lost)-1]].End > last {
-		lost = lost[:len(lost)-1]
+	ended := len(lost)
+	for ended > 0 && bytes[lost[ended-1]].End > last {
+		ended--
 	}
-	return out, lost
+	lost, left = lost[:ended:ended], append(held, lost[ended:]...)
+	for ; next < len(bytes); next++ {
+		left = append(left, next)
+	}
+	return out, lost, left
 }
 
 // Check says what is wrong with a rule.

@@ -182,7 +182,17 @@ func TestEndingsAgainstTime(t *testing.T) {
 			q.Rule.Timeout = ms*quantity.Time(rapid.IntRange(2, 30).Draw(t, "limit")) + ms/7
 		}
 		causes, counts := receivesByTime(bytes, q, ms/200, at+200*ms)
-		got, _ := ReceivesOf(bytes, q)
+		off := q
+		off.Depth = 0
+		for _, q := range []Receives{q, off} {
+			got, lost, left := ReceivesOf(bytes, q)
+			taken := len(lost) + len(left)
+			for _, r := range got {
+				taken += r.Count
+			}
+			require.Equal(t, len(bytes), taken, "each byte is taken, lost or left")
+		}
+		got, _, _ := ReceivesOf(bytes, q)
 		for i, r := range got {
 			if r.Cause == NotEnded {
 				break
@@ -207,7 +217,7 @@ func TestFourEndings(t *testing.T) {
 	say(20*ms, "34\n")                                           // its end mark
 	say(40*ms, "5")                                              // silence, after a pause
 	bytes = append(bytes, Came{41*ms + ms/2, 42*ms + ms/2, '6'}) // that is shorter than a character
-	got, lost := ReceivesOf(bytes, Receives{Most: 4, Rearm: ms / 10, Depth: 1, Rule: Rule{Count: 8, EndMark: '\n', Idle: 3 * ms, Timeout: 100 * ms}})
+	got, lost, _ := ReceivesOf(bytes, Receives{Most: 4, Rearm: ms / 10, Depth: 1, Rule: Rule{Count: 8, EndMark: '\n', Idle: 3 * ms, Timeout: 100 * ms}})
 	require.Empty(t, lost)
 	var causes []Cause
 	var counts []int
