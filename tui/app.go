@@ -395,7 +395,7 @@ func (a *App) update(msg tea.Msg) tea.Cmd {
 		a.proposedCame(m)
 	case wroteMsg:
 		if m.err != nil {
-			a.Warn("%s was not written: %v", m.path, m.err)
+			a.Warn("%v", m.err)
 		} else {
 			a.Say("wrote %s", m.path)
 		}

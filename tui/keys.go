@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"math"
 	"os"
 	"path/filepath"
@@ -13,7 +14,6 @@ import (
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
-	"github.com/google/renameio/v2/maybe"
 
 	"gavrix.org/gavrix/core/bench"
 	"gavrix.org/gavrix/core/capture"
@@ -24,6 +24,7 @@ import (
 	"gavrix.org/gavrix/core/link"
 	"gavrix.org/gavrix/core/prove"
 	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/regular"
 	"gavrix.org/gavrix/core/safe"
 	"gavrix.org/gavrix/core/sim"
 	"github.com/sahilm/fuzzy"
@@ -642,7 +643,7 @@ func (a *App) drawFile(arg string) tea.Cmd {
 			err = fmt.Errorf("%s: the name must end in .svg or .pdf", arg)
 		}
 		if err == nil {
-			err = maybe.WriteFile(arg, []byte(b.String()), 0o644)
+			err = regular.Replace(arg, []byte(b.String()), 0o644)
 		}
 		return wroteMsg{arg, err}
 	}
@@ -664,12 +665,7 @@ func (a *App) keep(arg string) tea.Cmd {
 		arg, save = strings.TrimSpace(path), pcapng.SaveAll
 	}
 	return func() tea.Msg {
-		f, err := os.OpenFile(arg, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-		if err != nil {
-			return wroteMsg{arg, err}
-		}
-		err = save(f, snap)
-		return wroteMsg{arg, errors.Join(err, f.Close())}
+		return wroteMsg{arg, regular.Write(arg, 0o600, func(w io.Writer) error { return save(w, snap) })}
 	}
 }
 
@@ -703,7 +699,13 @@ func (a *App) endRecording(string) tea.Cmd {
 		return nil
 	}
 	a.recorder = nil
-	return func() tea.Msg { return wroteMsg{r.File(), r.Close()} }
+	return func() tea.Msg {
+		err := r.Close()
+		if err != nil {
+			err = fmt.Errorf("%s was not written whole: %w", r.File(), err)
+		}
+		return wroteMsg{r.File(), err}
+	}
 }
 
 func (a *App) quit(string) tea.Cmd {

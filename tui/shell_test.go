@@ -225,7 +225,7 @@ func TestFilesThatAreWritten(t *testing.T) {
 	l.look()
 	assert.Contains(t, l.says("keep"), "name a file")
 	assert.Contains(t, l.says("keep so-far.pcapng"), "wrote so-far.pcapng")
-	assert.Contains(t, l.says("keep so-far.pcapng"), "was not written")
+	assert.Contains(t, l.says("keep so-far.pcapng"), "can't be written")
 	for _, name := range []string{"live.pcapng", "so-far.pcapng"} {
 		raw, err := os.ReadFile(name)
 		require.NoError(t, err)

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"errors"
 	"fmt"
 	"io/fs"
 	"os"
@@ -125,6 +126,9 @@ What belongs to your board (clock, units, rates, pins) is to be confirmed by you
 				err = os.Rename(made, args[0])
 			}
 			if err != nil {
+				if at := (*fs.PathError)(nil); errors.As(err, &at) {
+					err = at.Err // its path is one that is gone
+				}
 				return fmt.Errorf("%s is not written: %w", args[0], err)
 			}
 			fmt.Fprintf(stdout, "wrote %s; to confirm for your board: mcu.clocks, mcu.units, and each link's unit, rate and frame\nopen it: gavrix %s\n",

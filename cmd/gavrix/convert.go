@@ -3,7 +3,6 @@ package main
 import (
 	"bufio"
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -19,6 +18,7 @@ import (
 	"gavrix.org/gavrix/core/capture/pcapng"
 	"gavrix.org/gavrix/core/decode"
 	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/regular"
 	"gavrix.org/gavrix/core/sim"
 	wirecsv "gavrix.org/gavrix/core/wire/csv"
 	"gavrix.org/gavrix/core/wire/vcd"
@@ -88,22 +88,14 @@ func (o *converting) run(ctx context.Context, from, to string) error {
 
 // created writes a new file.
 func created(path string, write func(io.Writer) error) error {
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-	if err != nil {
-		return fmt.Errorf("%s can't be written: %w", path, err)
-	}
-	out := bufio.NewWriterSize(f, 1<<16)
-	err = write(out)
-	for _, end := range []func() error{out.Flush, f.Close} {
-		if e := end(); err == nil { // what fails again fails for the same reason
+	return regular.Write(path, 0o600, func(f io.Writer) error {
+		out := bufio.NewWriterSize(f, 1<<16)
+		err := write(out)
+		if e := out.Flush(); err == nil { // what fails again fails for the same reason
 			err = e
 		}
-	}
-	if errors.Is(err, context.Canceled) {
-		// A part of what was asked for would look like all of it.
-		return errors.Join(fmt.Errorf("%s is not written", path), err, os.Remove(path))
-	}
-	return err
+		return err
+	})
 }
 
 // store gives the records of a file, decoded where it holds levels.
@@ -194,7 +186,7 @@ func (o *converting) records(ctx context.Context, from, to string, recorded bool
 		return flush()
 	})
 	if err != nil {
-		return fmt.Errorf("%s: %w", to, err)
+		return err
 	}
 	if n == 0 {
 		fmt.Fprintln(os.Stderr, "gavrix: nothing was wanted of it: the file has no records")
@@ -226,7 +218,7 @@ func convert(src decode.Source, out io.Writer, from, to string) error {
 		return err
 	}
 	if err := decode.Copy(src, w); err != nil {
-		return fmt.Errorf("%s: %w; what comes before it was written", from, err)
+		return fmt.Errorf("%s: %w", from, err)
 	}
 	return nil
 }

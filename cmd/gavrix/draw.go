@@ -7,9 +7,9 @@ import (
 	"path/filepath"
 	"strings"
 
-	"github.com/google/renameio/v2/maybe"
 	"github.com/spf13/cobra"
 
+	"gavrix.org/gavrix/core/regular"
 	"gavrix.org/gavrix/core/safe"
 	"gavrix.org/gavrix/core/scene"
 	"gavrix.org/gavrix/draw/cells"
@@ -49,7 +49,7 @@ func (o *frameOptions) write(s *scene.Scene) error {
 	default:
 		return fmt.Errorf("--out %s: the name must end in .svg or .pdf", o.out)
 	}
-	if err := maybe.WriteFile(o.out, b.Bytes(), 0o644); err != nil {
+	if err := regular.Replace(o.out, b.Bytes(), 0o644); err != nil {
 		return err
 	}
 	fmt.Fprintf(os.Stderr, "wrote %s\n", safe.Text(o.out))

@@ -3,7 +3,7 @@ package main
 import (
 	"encoding/csv"
 	"fmt"
-	"os"
+	"io"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -12,6 +12,7 @@ import (
 
 	"gavrix.org/gavrix/core/picture"
 	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/regular"
 	"gavrix.org/gavrix/core/safe"
 	"gavrix.org/gavrix/core/scene"
 	"gavrix.org/gavrix/core/values"
@@ -140,11 +141,11 @@ func figuresText(c *values.Catalog, x *values.Series, from, to quantity.Time) st
 
 // writeTable writes samples as comma-separated values, in order of time.
 func writeTable(path string, c *values.Catalog, lanes [][]*values.Series, from, to quantity.Time) error {
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
-	if err != nil {
-		return fmt.Errorf("%s can't be written: %w", path, err)
-	}
-	w := csv.NewWriter(f)
+	return regular.Write(path, 0o644, func(out io.Writer) error { return tabulate(out, c, lanes, from, to) })
+}
+
+func tabulate(out io.Writer, c *values.Catalog, lanes [][]*values.Series, from, to quantity.Time) error {
+	w := csv.NewWriter(out)
 	_ = w.Write([]string{"time [s]", "value", "number", "unit"})
 	var all []*values.Series
 	var next []int
@@ -173,11 +174,7 @@ func writeTable(path string, c *values.Catalog, lanes [][]*values.Series, from, 
 		_ = w.Write([]string{quantity.Group(when.Seconds(), 12), c.Short(all[best].Name), strconv.FormatFloat(v, 'g', -1, 64), all[best].UnitText()})
 	}
 	w.Flush()
-	if err := w.Error(); err != nil {
-		f.Close()
-		return fmt.Errorf("%s can't be written: %w", path, err)
-	}
-	return f.Close()
+	return w.Error()
 }
 
 func valuesCommand() *cobra.Command {

@@ -8,7 +8,6 @@ import (
 	"path/filepath"
 	"strings"
 
-	"github.com/google/renameio/v2/maybe"
 	"github.com/spf13/cobra"
 
 	"gavrix.org/gavrix/core/doc"
@@ -68,7 +67,8 @@ right for each order of half, full and idle events. They are whole files in a fo
 			}
 			for _, f := range files {
 				path := filepath.Join(out, f.Name)
-				if err := maybe.WriteFile(path, []byte(firmware.Marked(f.Text)), 0o644); err != nil {
+				if err := regular.Replace(path, []byte(firmware.Marked(f.Text)), 0o644); err != nil {
+					_ = os.Remove(out) // where nothing is in it
 					return err
 				}
 				fmt.Fprintf(os.Stderr, "wrote %s\n", safe.Text(path))

@@ -9,7 +9,6 @@ import (
 	"os"
 	"os/signal"
 
-	"github.com/google/renameio/v2/maybe"
 	"github.com/spf13/cobra"
 
 	"gavrix.org/gavrix/core/bench"
@@ -18,6 +17,7 @@ import (
 	"gavrix.org/gavrix/core/link"
 	"gavrix.org/gavrix/core/prove"
 	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/regular"
 	"gavrix.org/gavrix/core/safe"
 	"gavrix.org/gavrix/core/session"
 	"gavrix.org/gavrix/core/sim"
@@ -148,8 +148,8 @@ func runChecks(ctx context.Context, b *bench.Bench, only []string, asJSON bool, 
 		if err := check.WriteJUnit(&text, b.Name, results); err != nil {
 			return err
 		}
-		if err := maybe.WriteFile(junit, text.Bytes(), 0o644); err != nil {
-			return fmt.Errorf("%s can't be written: %w", junit, err)
+		if err := regular.Replace(junit, text.Bytes(), 0o644); err != nil {
+			return err
 		}
 	}
 	if asJSON {

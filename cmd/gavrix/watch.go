@@ -25,6 +25,7 @@ import (
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/record"
 	"gavrix.org/gavrix/core/records"
+	"gavrix.org/gavrix/core/regular"
 	"gavrix.org/gavrix/core/safe"
 	"gavrix.org/gavrix/core/session"
 	"gavrix.org/gavrix/core/sim"
@@ -305,7 +306,7 @@ func ask(ctx context.Context, s link.Session, text string) error {
 // levelsFile is where levels go at the end; it is opened before anything runs, so that what can't be
 // written costs no run.
 type levelsFile struct {
-	out  *os.File // nil: nobody wants them
+	out  *regular.New // nil: nobody wants them
 	path string
 	done bool
 }
@@ -326,17 +327,14 @@ func (o *watchOptions) openLevels(s link.Session) (*levelsFile, error) {
 		return nil, errors.New("--levels: a real port gives characters, no levels")
 	}
 	var err error
-	if l.out, err = os.OpenFile(o.levels, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600); err != nil {
-		return nil, fmt.Errorf("%s can't be written: %w", o.levels, err)
-	}
-	return l, nil
+	l.out, err = regular.Create(o.levels, 0o600)
+	return l, err
 }
 
 // close ends it; a file into which nothing was written goes.
 func (l *levelsFile) close() {
 	if l.out != nil && !l.done {
-		l.out.Close()
-		os.Remove(l.path)
+		_ = l.out.End(context.Canceled)
 	}
 }
 
@@ -348,10 +346,7 @@ func (l *levelsFile) write(snap *capture.Snapshot) error {
 	l.done = true
 	src := decode.OfCapture(snap)
 	from := src.From()
-	err := convert(src, l.out, "the capture", l.path)
-	if e := l.out.Close(); err == nil {
-		err = e
-	}
+	err := l.out.End(convert(src, l.out, "the capture", l.path))
 	if err == nil && from > 0 {
 		fmt.Fprintf(os.Stderr, "gavrix: %s begins at %s: levels before are not kept; --memory takes more\n", safe.Text(l.path), from)
 	}

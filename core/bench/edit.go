@@ -11,8 +11,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/google/renameio/v2/maybe"
-
 	"gavrix.org/gavrix/core/device"
 	"gavrix.org/gavrix/core/doc"
 	"gavrix.org/gavrix/core/finding"
@@ -84,18 +82,17 @@ func (b *Bench) Save(path string) (written string, err error) {
 			if _, err := os.Lstat(beside); !errors.Is(err, os.ErrNotExist) {
 				continue
 			}
-			if err := maybe.WriteFile(beside, text, 0o644); err != nil {
+			if err := regular.Replace(beside, text, 0o644); err != nil {
 				return "", err
 			}
 			return beside, ErrChangedOnDisk
 		}
 	}
-	err = os.MkdirAll(filepath.Dir(path), 0o755)
-	if err == nil {
-		err = maybe.WriteFile(path, text, 0o644)
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return "", fmt.Errorf("%s is not written: %w", path, err)
 	}
-	if err != nil {
-		return "", fmt.Errorf("%s was not written: %w", path, err)
+	if err := regular.Replace(path, text, 0o644); err != nil {
+		return "", err
 	}
 	b.disk = text
 	return path, b.saveBeside(folder)
@@ -201,7 +198,7 @@ func (b *Bench) saveBeside(folder string) error {
 			err = os.MkdirAll(filepath.Dir(to), 0o755)
 		}
 		if err == nil {
-			err = maybe.WriteFile(to, text, 0o644)
+			err = regular.Replace(to, text, 0o644)
 		}
 		if err != nil {
 			return fmt.Errorf("the bench is saved, but %s is not beside it: %w", name, err)

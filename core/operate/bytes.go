@@ -1,9 +1,7 @@
 package operate
 
 import (
-	"errors"
 	"fmt"
-	"os"
 
 	"gavrix.org/gavrix/core/access"
 	"gavrix.org/gavrix/core/device"
@@ -229,14 +227,13 @@ func (x *run) save() {
 	if !ok {
 		return
 	}
-	f, err := os.OpenFile(x.op.File, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	f, err := regular.Create(x.op.File, 0o644)
 	if err != nil {
-		x.r.say(Refused, "the file is not written: %v", err)
+		x.r.say(Refused, "%v", err)
 		return
 	}
-	err = errors.Join(image.Write(f, form, []image.Chunk{{At: uint64(x.op.At), Data: data}}), f.Close())
-	if err != nil {
-		x.r.say(Fault, "%s is not whole: %v", x.op.File, err)
+	if err := f.End(image.Write(f, form, []image.Chunk{{At: uint64(x.op.At), Data: data}})); err != nil {
+		x.r.say(Fault, "%v", err)
 		return
 	}
 	x.r.say(OK, "%s are in %s", quantity.Count(len(data), "byte"), x.op.File)

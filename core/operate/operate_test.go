@@ -343,7 +343,7 @@ func TestImages(t *testing.T) {
 		file := filepath.Join(t.TempDir(), name)
 		do(t, h, "hull", "write log-memory 0x3E 01 02 03 04")
 		require.Equal(t, operate.OK, do(t, h, "hull", "save log-memory 0x30 count 40 "+file).Verdict)
-		assert.Contains(t, says(do(t, h, "hull", "save log-memory 0x30 count 40 "+file)), "the file is not written")
+		assert.Contains(t, says(do(t, h, "hull", "save log-memory 0x30 count 40 "+file)), "can't be written: it is there already")
 		do(t, h, "hull", "fill log-memory 0x30 count 40 00")
 		r := do(t, h, "hull", "load log-memory "+file)
 		require.Equal(t, operate.OK, r.Verdict, says(r))

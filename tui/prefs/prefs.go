@@ -11,8 +11,6 @@ import (
 	"path/filepath"
 	"strings"
 
-	"github.com/google/renameio/v2/maybe"
-
 	"gavrix.org/gavrix/core/doc"
 	"gavrix.org/gavrix/core/finding"
 	"gavrix.org/gavrix/core/regular"
@@ -119,8 +117,8 @@ func Set(name, value string) (Preferences, error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return p, fmt.Errorf("the preferences are not written: %w", err)
 	}
-	if err := maybe.WriteFile(path, file.Text(), 0o644); err != nil {
-		return p, fmt.Errorf("the preferences are not written: %w", err)
+	if err := regular.Replace(path, file.Text(), 0o644); err != nil {
+		return p, err
 	}
 	return p, nil
 }

@@ -3,7 +3,6 @@ package traffic
 import (
 	"context"
 	"fmt"
-	"os"
 	"path/filepath"
 	"sync"
 
@@ -11,6 +10,7 @@ import (
 
 	"gavrix.org/gavrix/core/guard"
 	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/regular"
 	"gavrix.org/gavrix/core/safe"
 	"gavrix.org/gavrix/core/textlog"
 	"gavrix.org/gavrix/draw/cells"
@@ -55,7 +55,7 @@ func (v *View) logTo(h ui.Host, path string) {
 		h.Say("%s is being written; :end-log closes it", filepath.Base(v.log.path))
 		return
 	}
-	out, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	out, err := regular.Create(path, 0o600)
 	if err != nil {
 		h.Warn("nothing is logged: %v", err)
 		return
@@ -74,14 +74,11 @@ func (v *View) logTo(h ui.Host, path string) {
 	store, meanings := h.Session().Store(), h.Bench().Still().Meanings()
 	guard.Go(func() {
 		defer close(l.ended)
-		err := textlog.Follow(ctx, out, store.Snapshot, meanings, wants, func(lines int) {
+		err := out.End(textlog.Follow(ctx, out, store.Snapshot, meanings, wants, func(lines int) {
 			l.mu.Lock()
 			defer l.mu.Unlock()
 			l.lines = lines
-		})
-		if e := out.Close(); err == nil {
-			err = e
-		}
+		}))
 		l.mu.Lock()
 		defer l.mu.Unlock()
 		l.over, l.err = true, err

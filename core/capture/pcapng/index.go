@@ -10,8 +10,6 @@ import (
 	"io"
 	"os"
 
-	"github.com/google/renameio/v2/maybe"
-
 	"gavrix.org/gavrix/core/capture"
 	"gavrix.org/gavrix/core/regular"
 )
@@ -89,7 +87,7 @@ func writeIndex(path string, x *index) error {
 		return err
 	}
 	b = append(b, '\n')
-	return maybe.WriteFile(IndexName(path), fmt.Appendf(b, indexEnd, crc32.Checksum(b, castagnoli)), 0o600)
+	return regular.Replace(IndexName(path), fmt.Appendf(b, indexEnd, crc32.Checksum(b, castagnoli)), 0o600)
 }
 
 // indexEnd is the last line of an index, with the checksum of what is before.

@@ -4,7 +4,6 @@ import (
 	"bufio"
 	"errors"
 	"fmt"
-	"io/fs"
 	"log/slog"
 	"os"
 	"sync"
@@ -14,6 +13,7 @@ import (
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/record"
 	"gavrix.org/gavrix/core/records"
+	"gavrix.org/gavrix/core/regular"
 )
 
 // Recorder keeps a growing capture in a file, or in several of which each continues the one
@@ -88,11 +88,8 @@ func RecordLimited(store *capture.Store, path string, l Limits) (*Recorder, erro
 // begin begins the next file.
 func (r *Recorder) begin() error {
 	path := r.limits.Name(r.path, r.made+1)
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-	switch {
-	case errors.Is(err, fs.ErrExist):
-		return fmt.Errorf("the capture can't be recorded: %s is there already; give another name, or remove it", path)
-	case err != nil:
+	f, err := regular.Create(path, 0o600)
+	if err != nil {
 		return fmt.Errorf("the capture can't be recorded: %w", err)
 	}
 	out := &counted{Writer: bufio.NewWriterSize(f, 1<<16)}
@@ -109,7 +106,7 @@ func (r *Recorder) begin() error {
 		again, err = os.Open(path)
 	}
 	if err != nil {
-		return errors.Join(err, f.Close(), os.Remove(path))
+		return f.End(err)
 	}
 	head, err := preface(again, out.n)
 	if err != nil {
@@ -120,7 +117,7 @@ func (r *Recorder) begin() error {
 			return errors.Join(err, f.Close(), again.Close())
 		}
 	}
-	r.file, r.out, r.since = f, out, r.now()
+	r.file, r.out, r.since = f.File, out, r.now()
 	r.w = w
 	r.part = &part{path: path, file: again, head: head, end: out.n}
 	r.shelf.begin(r.part)
