@@ -18,6 +18,7 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"github.com/mattn/go-runewidth"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
@@ -314,6 +315,28 @@ func TestWordsStandBesideValues(t *testing.T) {
 		}
 		for _, part := range strings.FieldsFunc(n.Name+", "+n.Detail, func(r rune) bool { return r == ',' || r == ' ' }) {
 			require.Contains(rt, said, part)
+		}
+	})
+}
+
+// TestNothingRunsOffThePage: no text begins or ends outside of the page, however long it is.
+func TestNothingRunsOffThePage(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		s := anyScene(rt)
+		long := rapid.StringMatching(`[a-z]{1,20}( [a-z]{1,9}){0,40}`)
+		s.Title, s.Notes = long.Draw(rt, "title"), append(s.Notes, long.Draw(rt, "note"))
+		for i := range s.Hops {
+			s.Hops[i].Detail, s.Hops[i].Under = long.Draw(rt, "detail"), long.Draw(rt, "under")
+		}
+		p := paper.Layout(s, 760)
+		for _, x := range p.Texts {
+			from, wide := x.X, 0.6*x.Size*float64(runewidth.StringWidth(x.Text))
+			if x.Anchor == paper.Middle {
+				from -= wide / 2
+			}
+			require.GreaterOrEqual(rt, from, 0.0, "%q", x.Text)
+			require.LessOrEqual(rt, from+wide, p.W+0.01, "%q", x.Text)
+			require.Less(rt, x.Y, p.H, "%q", x.Text)
 		}
 	})
 }

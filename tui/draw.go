@@ -309,7 +309,7 @@ func unclipped(rows []helpRow, w int) []helpRow {
 			out = append(out, r)
 			continue
 		}
-		for i, part := range cells.Wrap(r.text, max(w, 10)) {
+		for i, part := range safe.Wrap(r.text, max(w, 10)) {
 			if i > 0 {
 				r = helpRow{}
 			}

@@ -98,7 +98,11 @@ func (s *Scale) Ticks(most int) []Level {
 	decimals := max(-int(math.Floor(math.Log10(step)+1e-9)), 0) // the same for all
 	for n := math.Ceil(s.Low/step - 1e-9); n*step <= s.High+step*1e-9; n++ {
 		v := n*step + 0 // no minus before nothing
-		out = append(out, Level{v, s.withUnit(strconv.FormatFloat(v, 'f', decimals, 64))})
+		text := strconv.FormatFloat(v, 'f', decimals, 64)
+		if decimals > 9 || math.Abs(v) >= 1e15 {
+			text = strconv.FormatFloat(v, 'g', 6, 64)
+		}
+		out = append(out, Level{v, s.withUnit(text)})
 	}
 	return out
 }

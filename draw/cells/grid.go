@@ -167,46 +167,10 @@ func (a Area) Right(x, y int, s Style, text string) {
 // Width is the number of cells that a text takes.
 func Width(text string) int { return runewidth.StringWidth(safe.Text(text)) }
 
-// Wrap breaks a text into lines of at most w cells, at blanks where it can.
-func Wrap(text string, w int) []string {
-	if w < 1 {
-		return nil
-	}
-	var out []string
-	line := ""
-	for _, word := range strings.Fields(safe.Text(text)) {
-		for runewidth.StringWidth(word) > w {
-			if line != "" {
-				out = append(out, line)
-				line = ""
-			}
-			head := runewidth.Truncate(word, w, "")
-			if head == "" {
-				return out
-			}
-			out = append(out, head)
-			word = word[len(head):]
-		}
-		switch {
-		case line == "":
-			line = word
-		case runewidth.StringWidth(line)+1+runewidth.StringWidth(word) <= w:
-			line += " " + word
-		default:
-			out = append(out, line)
-			line = word
-		}
-	}
-	if line != "" {
-		out = append(out, line)
-	}
-	return out
-}
-
 // Paragraph writes a wrapped text with the indent on all lines but the first,
 // and gives the row behind it.
 func (a Area) Paragraph(x, y int, s Style, text string, indent int) int {
-	lines := Wrap(text, a.W-x-indent)
+	lines := safe.Wrap(text, a.W-x-indent)
 	for i, l := range lines {
 		at := x
 		if i > 0 {

@@ -1,7 +1,6 @@
 package cells
 
 import (
-	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -31,19 +30,6 @@ func TestNothingIsDrawnOutsideOfAnArea(t *testing.T) {
 			}
 		}
 	})
-}
-
-func TestWrapKeepsEveryWord(t *testing.T) {
-	rapid.Check(t, func(rt *rapid.T) {
-		words := rapid.SliceOfN(rapid.StringMatching(`[a-z]{1,14}`), 0, 20).Draw(rt, "words")
-		w := rapid.IntRange(1, 30).Draw(rt, "w")
-		lines := Wrap(strings.Join(words, " "), w)
-		for _, l := range lines {
-			require.LessOrEqual(rt, Width(l), w)
-		}
-		require.Equal(rt, strings.Join(words, ""), strings.ReplaceAll(strings.Join(lines, ""), " ", ""))
-	})
-	assert.Empty(t, Wrap("text", 0))
 }
 
 func TestCutTextEndsWithAnEllipsis(t *testing.T) {

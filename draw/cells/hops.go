@@ -1,6 +1,9 @@
 package cells
 
-import "gavrix.org/gavrix/core/scene"
+import (
+	"gavrix.org/gavrix/core/safe"
+	"gavrix.org/gavrix/core/scene"
+)
 
 // Columns are where the parts of hops begin.
 type Columns struct{ Name, Value, Detail int }
@@ -43,7 +46,7 @@ func Hop(a Area, y int, h *scene.Hop, c Columns) int {
 	a.Text(0, y, style, h.Mark)
 	rows := 1
 	put := func(from, to int, text string) {
-		for i, part := range Wrap(text, max(to-from-1, 4)) {
+		for i, part := range safe.Wrap(text, max(to-from-1, 4)) {
 			a.Text(from, y+i, style, part)
 			rows = max(rows, i+1)
 		}

@@ -7,6 +7,7 @@ import (
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/safe"
 	"gavrix.org/gavrix/core/scene"
+	"github.com/mattn/go-runewidth"
 )
 
 // Colour is a colour of the page's own few.
@@ -79,6 +80,7 @@ const (
 	laneH    = 24.0
 	seriesH  = 96.0 // of a lane with values over time
 	size     = 10.0
+	smallest = 6.0 // that is read on paper
 	// charWidth is the width of a character of the fixed-width font, as a
 	// share of its size.
 	charWidth = 0.6
@@ -87,10 +89,9 @@ const (
 // Layout lays a scene out on a page of the given width in points.
 func Layout(s *scene.Scene, width float64) *Page {
 	p := &Page{Title: safe.Text(s.Title), W: width}
-	y := margin + 14
-	p.Texts = append(p.Texts, Text{X: margin, Y: y, Size: 14, Bold: true, Text: p.Title})
-	y += 22
 	l := layout{p: p, s: s, left: margin + names, right: width - margin}
+	y := l.paragraph(Text{X: margin, Size: 14, Bold: true, Text: p.Title}, margin) + 15
+	top := y
 	for i := range s.Lanes {
 		l.lane(&s.Lanes[i], y)
 		y += step(&s.Lanes[i])
@@ -104,8 +105,8 @@ func Layout(s *scene.Scene, width float64) *Page {
 			continue
 		}
 		x := l.x(m.At)
-		p.Lines = append(p.Lines, Line{X1: x, Y1: margin + 30, X2: x, Y2: bottom, Width: 0.8, Colour: Caution, Dashed: true, Fact: s.CursorFact(m)})
-		p.Texts = append(p.Texts, Text{X: x + 2, Y: margin + 34, Size: size, Bold: true, Colour: Caution, Text: safe.Text(m.Label)})
+		p.Lines = append(p.Lines, Line{X1: x, Y1: top - 6, X2: x, Y2: bottom, Width: 0.8, Colour: Caution, Dashed: true, Fact: s.CursorFact(m)})
+		p.Texts = append(p.Texts, l.beside(x, Text{Y: top - 2, Size: size, Bold: true, Colour: Caution, Text: safe.Text(m.Label)}))
 	}
 	for i := range s.Charts {
 		y = l.chart(&s.Charts[i], y) + 2*size
@@ -114,8 +115,7 @@ func Layout(s *scene.Scene, width float64) *Page {
 		y = l.hops(y) + size
 	}
 	for _, n := range s.Notes {
-		p.Texts = append(p.Texts, Text{X: margin, Y: y + size, Size: size, Text: safe.Text(n)})
-		y += 1.5 * size
+		y = l.paragraph(Text{X: margin, Size: size, Text: n}, y)
 	}
 	p.H = y + margin
 	return p
@@ -125,6 +125,35 @@ type layout struct {
 	p           *Page
 	s           *scene.Scene
 	left, right float64
+}
+
+// paragraph writes a text in rows that end at the right margin, and gives the height behind it.
+func (l *layout) paragraph(t Text, y float64) float64 {
+	for _, row := range safe.Wrap(t.Text, max(int((l.right-t.X)/charWidth/t.Size+1e-6), 12)) {
+		t.Y, t.Text = y+t.Size, row
+		l.p.Texts = append(l.p.Texts, t)
+		y += 1.5 * t.Size
+	}
+	return y
+}
+
+// wide is the width of a text.
+func wide(t Text) float64 { return charWidth * t.Size * float64(runewidth.StringWidth(t.Text)) }
+
+// beside puts a text right of a stroke, or left of it where the page ends.
+func (l *layout) beside(x float64, t Text) Text {
+	if t.X = x + 3; t.X+wide(t) > l.p.W {
+		t.X = max(x-3-wide(t), 0)
+	}
+	return t
+}
+
+// narrow makes a text smaller where it is wider than its room.
+func narrow(t Text, room float64) Text {
+	if w := wide(t); w > room {
+		t.Size *= room / w
+	}
+	return t
 }
 
 func (l *layout) x(t quantity.Time) float64 {
@@ -169,12 +198,8 @@ func (l *layout) hops(y float64) float64 {
 			put(nameAt, h.Name, h.Fact(), false)
 		}
 		put(valueAt, h.Value, "", false)
-		put(detailAt, h.Detail, "", false)
-		y += 1.5 * size
-		if h.Under != "" {
-			put(nameAt, h.Under, "", false)
-			y += 1.5 * size
-		}
+		y = max(y+1.5*size, l.paragraph(Text{X: detailAt, Size: size, Colour: colour(h.Tone), Text: h.Detail}, y))
+		y = l.paragraph(Text{X: nameAt, Size: size, Colour: colour(h.Tone), Text: h.Under}, y)
 	}
 	return y
 }
@@ -196,12 +221,12 @@ func (l *layout) lane(n *scene.Lane, y float64) {
 		l.called(n, y)
 	} else {
 		at := y + laneH/2 + 3
-		p.Texts = append(p.Texts, Text{X: margin, Y: at, Size: size, Bold: true, Text: safe.Text(strings.TrimLeft(n.Letter+" "+n.Name, " "))})
+		p.Texts = append(p.Texts, narrow(Text{X: margin, Y: at, Size: size, Bold: true, Text: safe.Text(strings.TrimLeft(n.Letter+" "+n.Name, " "))}, names-4))
 		if n.Detail != "" {
 			if n.Name != "" {
 				at += 1.2 * size // below the name
 			}
-			p.Texts = append(p.Texts, Text{X: margin, Y: at, Size: 0.85 * size, Colour: Grey, Text: safe.Text(n.Detail)})
+			p.Texts = append(p.Texts, narrow(Text{X: margin, Y: at, Size: 0.85 * size, Colour: Grey, Text: safe.Text(n.Detail)}, names-4))
 		}
 	}
 	for _, c := range n.Cells {
@@ -221,7 +246,7 @@ func (l *layout) lane(n *scene.Lane, y float64) {
 		}
 		fit := size
 		if w := float64(len([]rune(label))) * charWidth; w*fit > x2-x1-2 {
-			fit = max((x2-x1-2)/w, 4)
+			fit = max((x2-x1-2)/w, smallest)
 		}
 		if most := int((x2-x1-2)/(fit*charWidth) + 1e-6); most < len([]rune(label)) {
 			if most < 3 {
@@ -240,7 +265,7 @@ func (l *layout) lane(n *scene.Lane, y float64) {
 	for _, m := range n.Ticks {
 		x := l.x(m.At)
 		p.Lines = append(p.Lines, Line{X1: x, Y1: y, X2: x, Y2: y + laneH, Width: 0.5, Colour: Grey, Fact: n.TickFact(m)})
-		p.Texts = append(p.Texts, Text{X: x + 3, Y: y + laneH - 4, Size: 0.85 * size, Colour: Grey, Text: safe.Text(m.Label)})
+		p.Texts = append(p.Texts, l.beside(x, Text{Y: y + laneH - 4, Size: 0.85 * size, Colour: Grey, Text: safe.Text(m.Label)}))
 	}
 	for _, m := range n.Marks {
 		x := l.x(m.At)

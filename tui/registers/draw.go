@@ -514,7 +514,7 @@ func told(r *operate.Result, h ui.Host, w int) []line {
 	}
 	var out []line
 	add := func(x int, s cells.Style, text string) {
-		for i, l := range cells.Wrap(text, w-x-2) {
+		for i, l := range safe.Wrap(text, w-x-2) {
 			at := x
 			if i > 0 {
 				at += 2

@@ -13,6 +13,7 @@ import (
 	"gavrix.org/gavrix/core/finding"
 	"gavrix.org/gavrix/core/picture"
 	"gavrix.org/gavrix/core/quantity"
+	"gavrix.org/gavrix/core/safe"
 	"gavrix.org/gavrix/draw/cells"
 	"gavrix.org/gavrix/tui/ui"
 )
@@ -115,7 +116,7 @@ func (s *sum) path(p clock.Path) {
 func (s *sum) write(lines []written, source string) {
 	name := "to write"
 	for _, line := range lines {
-		for i, part := range cells.Wrap(withSource(line.text, source, s.a.W-moreAt), s.a.W-moreAt) {
+		for i, part := range safe.Wrap(withSource(line.text, source, s.a.W-moreAt), s.a.W-moreAt) {
 			value := line.value
 			if i > 0 {
 				value = ""

@@ -7,6 +7,7 @@ import (
 	"gavrix.org/gavrix/core/capture"
 	"gavrix.org/gavrix/core/dialogue"
 	"gavrix.org/gavrix/core/record"
+	"gavrix.org/gavrix/core/safe"
 	"gavrix.org/gavrix/draw/cells"
 	"gavrix.org/gavrix/tui/ui"
 )
@@ -103,7 +104,7 @@ func wrapped(l *dialogue.Line, w int) []string {
 	if cells.Width(text) <= w {
 		return nil
 	}
-	return cells.Wrap(text, max(w, 20))
+	return safe.Wrap(text, max(w, 20))
 }
 
 // told writes such a line, and gives its last row.

@@ -490,7 +490,7 @@ func (v *View) slotList(a cells.Area, t *bench.Transfer, faults map[string]trans
 		if f, bad := faults[keys[i]]; bad {
 			text = f.Seen
 		}
-		return cells.Wrap(text, max(a.W-reasons, 12))
+		return safe.Wrap(text, max(a.W-reasons, 12))
 	}
 	// The row under the cursor is among those that are shown.
 	v.top = min(v.top, at)
@@ -617,7 +617,7 @@ func (v *View) owners(a cells.Area, s *transfer.Setup) {
 		if detail != "" {
 			w = rest - at - 2
 		}
-		names, more := cells.Wrap(text, max(w, 10)), cells.Wrap(detail, max(a.W-rest, 10))
+		names, more := safe.Wrap(text, max(w, 10)), safe.Wrap(detail, max(a.W-rest, 10))
 		for i := range max(len(names), len(more)) {
 			lines = append(lines, func(y int) {
 				if i == 0 {

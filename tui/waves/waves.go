@@ -18,6 +18,7 @@ import (
 	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/record"
 	"gavrix.org/gavrix/core/records"
+	"gavrix.org/gavrix/core/safe"
 	"gavrix.org/gavrix/core/scene"
 	"gavrix.org/gavrix/core/stats"
 	"gavrix.org/gavrix/core/wire"
@@ -291,7 +292,7 @@ func (v *View) readout(a cells.Area, y int, h ui.Host, k *bus.Kind) {
 	a.Text(x, y, cells.Strong, quantity.FromHz(1e12/float64(d)).Round(6))
 	y++
 	for _, line := range v.measured(h, k) {
-		for _, part := range cells.Wrap(line, a.W) {
+		for _, part := range safe.Wrap(line, a.W) {
 			if y < a.H {
 				a.Text(0, y, cells.Plain, part)
 			}
