@@ -8,6 +8,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"gavrix.org/gavrix/core/bench"
+	"gavrix.org/gavrix/core/quantity"
 	"gavrix.org/gavrix/core/register"
 	"gavrix.org/gavrix/draw/cells"
 	"gavrix.org/gavrix/tui/ui"
@@ -47,6 +48,9 @@ func (v *View) drawWords(a cells.Area, h ui.Host, l *bench.Link) {
 	x = a.Text(x+2, 0, cells.Strong, l.Name)
 	x = a.Text(x+2, 0, cells.Strong, b.MCU.Name)
 	a.Text(x+2, 0, cells.Quiet, longest(a.W-x-2, "values to write, from the settings of unit "+l.Unit.Name, "from the settings of "+l.Unit.Name, "as set up"))
+	if len(parts(h)) == 0 {
+		a.Text(1, 1, cells.Quiet, longest(a.W-1, "no part on this link has registers that its device file describes: docs/device-files.md shows how", "no part here has registers: docs/device-files.md shows how", "no part has registers"))
+	}
 	words, err := ofLink(b, l)
 	switch {
 	case err != nil:
@@ -54,7 +58,9 @@ func (v *View) drawWords(a cells.Area, h ui.Host, l *bench.Link) {
 		return
 	case len(words) == 0:
 		a.Paragraph(1, 2, cells.Plain, "No setting goes into a described register. Name a .csv table or a .svd below mcu.registers, and say below the unit's `control:` where its settings go.", 0)
-		a.Paragraph(1, 5, cells.Quiet, "n goes on to the parts of the link.", 0)
+		if len(parts(h)) > 0 {
+			a.Paragraph(1, 5, cells.Quiet, "n goes on to the parts of the link.", 0)
+		}
 		return
 	}
 	v.word = min(max(v.word, 0), len(words)-1)
@@ -65,36 +71,54 @@ func (v *View) drawWords(a cells.Area, h ui.Host, l *bench.Link) {
 	for address, value := range v.typed {
 		seen[address] = value
 	}
-	y := 2
-	for i, w := range words {
-		style := cells.Plain
-		if i == v.word {
-			a.Text(0, y, cells.Strong, "▸")
-			style = cells.Strong
-		}
-		x := a.Text(2, y, style, fmt.Sprintf("%-10s", w.Name))
-		x = a.Text(x+1, y, cells.Quiet, fmt.Sprintf("0x%08X", w.Address))
-		x = a.Text(x+2, y, style, fmt.Sprintf("%-12s", w.Hex(w.Value)))
-		note := ""
-		if w.AtReset {
-			note = "as after reset  "
-		}
-		if len(w.Links) > 1 {
-			note += "shared by " + strings.Join(w.Links, ", ")
-		}
-		if got, ok := seen[w.Address]; ok {
-			if got == w.Value {
-				a.Text(x, y, cells.Good, "the same was seen")
-			} else {
-				a.Text(x, y, cells.Bad, "seen or typed: "+w.Hex(got))
-			}
-		} else {
-			a.Text(x, y, cells.Quiet, longest(a.W-x, note, fmt.Sprintf("shared by %d links", len(w.Links)), fmt.Sprintf("%d links", len(w.Links))))
-		}
-		y++
+	w := &words[v.word]
+	scratch := cells.New(a.W, 200)
+	need := apart(scratch.All(), w, seen)
+	rows := min(max(a.H-3-need, 3), len(words))
+	top := min(max(v.word-rows/2, 0), len(words)-rows)
+	for i := range rows {
+		listed(a.Part(0, 2+i, a.W, 1), &words[top+i], top+i == v.word, seen)
 	}
-	w := words[v.word]
-	y = ui.Braces(a, y+1, w.Register, w.Value, w.Value)
+	if rows < len(words) {
+		a.Right(a.W, 2+rows, cells.Quiet, fmt.Sprintf("%d of %d registers", rows, len(words)))
+	}
+	body := a.Part(0, 3+rows, a.W, max(a.H-3-rows, 0))
+	apart(body, w, seen)
+	if more := need - body.H; more > 0 && body.H > 0 {
+		body.Right(a.W, body.H-1, cells.Doubt, fmt.Sprintf(" %s more in a higher window", quantity.Count(more+1, "row")))
+	}
+}
+
+// listed shows one of the registers in a row.
+func listed(a cells.Area, w *bench.SharedWord, chosen bool, seen map[uint64]uint64) {
+	style := cells.Plain
+	if chosen {
+		a.Text(0, 0, cells.Strong, "▸")
+		style = cells.Strong
+	}
+	x := a.Text(2, 0, style, fmt.Sprintf("%-10s", w.Name))
+	x = a.Text(x+1, 0, cells.Quiet, fmt.Sprintf("0x%08X", w.Address))
+	x = a.Text(x+2, 0, style, fmt.Sprintf("%-12s", w.Hex(w.Value)))
+	note := ""
+	if w.AtReset {
+		note = "as after reset  "
+	}
+	if len(w.Links) > 1 {
+		note += "shared by " + strings.Join(w.Links, ", ")
+	}
+	switch got, ok := seen[w.Address]; {
+	case ok && got == w.Value:
+		a.Text(x, 0, cells.Good, "the same was seen")
+	case ok:
+		a.Text(x, 0, cells.Bad, "seen or typed: "+w.Hex(got))
+	default:
+		a.Text(x, 0, cells.Quiet, longest(a.W-x, note, fmt.Sprintf("shared by %d links", len(w.Links)), fmt.Sprintf("%d links", len(w.Links))))
+	}
+}
+
+// apart shows a register large, and its fields below. It gives the row behind it.
+func apart(a cells.Area, w *bench.SharedWord, seen map[uint64]uint64) int {
+	y := ui.Braces(a, 0, w.Register, w.Value, w.Value)
 	source := map[string]string{}
 	for _, c := range w.Choices {
 		source[c.Field.Name] = c.Setting + ", " + c.Source
@@ -130,8 +154,9 @@ func (v *View) drawWords(a cells.Area, h ui.Host, l *bench.Link) {
 		y++
 	}
 	if w.About != "" {
-		a.Paragraph(2, y+1, cells.Quiet, w.Name+": "+w.About, 0)
+		y = a.Paragraph(2, y+1, cells.Quiet, w.Name+": "+w.About, 0)
 	}
+	return y
 }
 
 // wordCommands move through the registers.

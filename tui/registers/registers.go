@@ -775,11 +775,6 @@ func (v *View) Draw(a cells.Area, h ui.Host) {
 	}
 	if v.onMCU(h) {
 		v.drawWords(a, h, l)
-		if len(parts(h)) > 0 {
-			return
-		}
-		below := a.Part(0, max(a.H-4, 0), a.W, 4)
-		below.Paragraph(1, 0, cells.Quiet, "No part on this link has registers that its device file describes. docs/device-files.md shows how, from a data sheet to a value.", 0)
 		return
 	}
 	x = a.Text(x+2, 0, cells.Strong, l.Name)

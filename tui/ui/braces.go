@@ -10,8 +10,8 @@ import (
 	"gavrix.org/gavrix/draw/cells"
 )
 
-// Braces draws a register large, bit by bit, with a brace under each field and its
-// meaning below where it differs from reset. Where next is another content, its bits that
+// Braces draws a register large, bit by bit, with a brace under each field that has its
+// meaning below: those that differ from reset, and the others where there is room. Where next is another content, its bits that
 // differ stand in a row of their own. It gives the row behind it; nothing is drawn where
 // there is no room.
 func Braces(a cells.Area, y int, w *register.Register, value, next uint64) int {
@@ -52,60 +52,73 @@ func Braces(a cells.Area, y int, w *register.Register, value, next uint64) int {
 		}
 		a.Text(at(0)+wide+2, y, cells.Doubt, "to be written: "+w.Hex(next))
 	}
-	for i := range w.Fields {
-		f := &w.Fields[i]
-		left, right := at(f.Low+f.Bits-1), at(f.Low)
-		style := cells.Quiet
-		if f.Of(value) != f.Of(w.Reset) {
-			style = cells.Plain
+	ls, rows := labelsOf(a.W, w, value, at)
+	for _, l := range ls {
+		for above := range l.row {
+			a.Put(l.x, y+2+above, cells.Quiet, '│')
 		}
-		if left == right {
-			a.Put(left, y+1, style, '╵')
-			continue
-		}
-		for x := left; x <= right; x++ {
-			a.Put(x, y+1, style, '─')
-		}
-		a.Put(left, y+1, style, '╰')
-		a.Put(right, y+1, style, '╯')
 	}
-	return y + 3 + labels(a, y+2, w, value, at)
+	for _, l := range ls {
+		left, right := l.x, at(l.field.Low)
+		for x := left; x <= right; x++ {
+			a.Put(x, y+1, l.style, '─')
+		}
+		a.Put(left, y+1, l.style, '╰')
+		a.Put(right, y+1, l.style, '╯')
+		if left == right {
+			a.Put(left, y+1, l.style, '╵')
+		}
+		a.Text(l.x, y+2+l.row, l.style, l.text)
+	}
+	return y + 3 + rows
 }
 
 // labelRows is how many rows the meanings below the braces may take.
 const labelRows = 4
 
-// labels writes the meanings of fields that differ from reset below their braces,
-// each on the first row on which it fits, with a leader down to it. It gives the
-// rows that it took.
-func labels(a cells.Area, y int, w *register.Register, value uint64, at func(bit int) int) int {
-	var start [labelRows]int // where the label at the right of this one begins
-	for row := range start {
-		start[row] = a.W + 1
-	}
-	used := 0
+// label is the meaning of a field, in a row below its brace.
+type label struct {
+	field  register.Field
+	x, row int
+	text   string
+	style  cells.Style
+}
+
+// labelsOf finds the labels of a register that is w cells wide, and the rows that they take. Fields
+// at reset take none of their own.
+func labelsOf(wide int, w *register.Register, value uint64, at func(bit int) int) ([]label, int) {
 	fields := slices.Clone(w.Fields)
 	slices.SortFunc(fields, func(a, b register.Field) int { return cmp.Compare(a.Low, b.Low) })
-	for i := range fields { // from the least significant on
-		f := &fields[i]
-		if f.Of(value) == f.Of(w.Reset) {
-			continue
-		}
-		text := f.Name + " " + f.Meaning(f.Of(value))
-		x := at(f.Low + f.Bits - 1)
-		for row := range labelRows {
-			if x+cells.Width(text) >= start[row] {
+	differs := func(f *register.Field) bool { return f.Of(value) != f.Of(w.Reset) }
+	// place puts each label on the first row on which it fits, from the least significant on,
+	// with a leader down to it.
+	place := func(most int, all bool) (out []label, used, told int) {
+		start := slices.Repeat([]int{wide + 1}, most) // where the label at the right of this one begins
+		for _, f := range fields {
+			l := label{field: f, x: at(f.Low + f.Bits - 1), text: f.Name + " " + f.Meaning(f.Of(value)), style: cells.Plain}
+			if !differs(&f) {
+				if !all {
+					continue
+				}
+				l.style = cells.Quiet
+			}
+			l.row = slices.IndexFunc(start, func(at int) bool { return l.x+cells.Width(l.text) < at })
+			if l.row < 0 {
 				continue
 			}
-			for above := range row {
-				a.Put(x, y+above, cells.Quiet, '│')
-				start[above] = x
+			for row := range l.row + 1 {
+				start[row] = l.x
 			}
-			a.Text(x, y+row, cells.Plain, text)
-			start[row] = x
-			used = max(used, row+1)
-			break
+			out, used = append(out, l), max(used, l.row+1)
+			if differs(&f) {
+				told++
+			}
 		}
+		return out, used, told
 	}
-	return used
+	few, rows, told := place(labelRows, false)
+	if every, used, also := place(max(rows, 1), true); also == told {
+		return every, used
+	}
+	return few, rows
 }
