@@ -12,8 +12,9 @@ BUILD = CGO_ENABLED=0 $(GO) build -trimpath -ldflags "-s -w -X main.released=$(V
 SYSTEMS = linux/amd64 linux/arm64 darwin/amd64 darwin/arm64 windows/amd64 freebsd/amd64
 
 # The property tests ask the same cases at every run, so that what fails is the change
-# that was made; `make hunt` asks others.
+# that was made; `make hunt` asks others, and more.
 RAPID_SEED ?= 1
+RAPID_CHECKS ?= 50
 
 .PHONY: test needs lint unit hunt terminal cross fuzz fuzz-short bench demo recognition screenshots install man release fresh
 
@@ -30,6 +31,7 @@ lint:
 # Races are looked for in the tests that have goroutines: the others leave themselves out
 # of -short.
 unit: export RAPID_SEED := $(RAPID_SEED)
+unit: export RAPID_CHECKS := $(RAPID_CHECKS)
 unit: export GOGC := 400
 unit:
 	$(GO) test $(PLAIN)
@@ -42,7 +44,7 @@ hunt:
 	CROSS=1 RAPID_SEED=0 RAPID_CHECKS=$(CHECKS) $(GO) test -count=1 -timeout 2h $$($(GO) list ./... | grep -v /test/terminal)
 
 terminal:
-	$(GO) test -count=1 ./test/terminal
+	$(GO) test -count=1 -parallel 8 ./test/terminal
 
 # Every fuzz target for a fixed number of inputs, as a part of `make test`.
 fuzz-short:
@@ -75,8 +77,8 @@ man:
 
 # Every system for which a release is made builds.
 cross:
-	@set -e; for s in $(SYSTEMS); do echo "build for $$s"; \
-	  GOOS=$${s%/*} GOARCH=$${s#*/} CGO_ENABLED=0 $(GO) build -o /dev/null ./cmd/gavrix; done
+	@printf '%s\n' $(SYSTEMS) | xargs -P 2 -I {} sh -c 's={}; \
+	  GOOS=$${s%/*} GOARCH=$${s#*/} CGO_ENABLED=0 $(GO) build -ldflags "-s -w" -o /dev/null ./cmd/gavrix && echo "builds for $$s"'
 
 # Static programs for all of them, with their checksums.
 release:

@@ -107,6 +107,14 @@ func alone(t testing.TB) {
 	}
 }
 
+// raced leaves a test out when races are looked for: what it runs beside the screen TestStorm runs too.
+func raced(t testing.TB) {
+	t.Helper()
+	if testing.Short() {
+		t.Skip("TestStorm races the same")
+	}
+}
+
 // TestTinyScreens presses each key in each view, and in the help, on screens of a few
 // rows and columns, and makes the screen large and small again.
 func TestTinyScreens(t *testing.T) {

@@ -24,6 +24,7 @@ var cut = regexp.MustCompile(`[0-9A-F]{1,3} ?…|│ .*(written|read) .*…|╎[
 // TestNothingIsClipped: at each size no sentence ends early in any view of any link, with the
 // demo and with names as long as they may be; what is longer than the view says so.
 func TestNothingIsClipped(t *testing.T) {
+	raced(t)
 	long, err := demo.Files.ReadFile(demo.Bench)
 	require.NoError(t, err)
 	files := fstest.MapFS{}
@@ -68,6 +69,7 @@ func TestNothingIsClipped(t *testing.T) {
 
 // TestHelpIsWhole: no line of any view's help ends early, at any size.
 func TestHelpIsWhole(t *testing.T) {
+	raced(t)
 	l := running(t)
 	for _, size := range [][2]int{{160, 47}, {100, 30}, {80, 24}} {
 		l.put(tea.WindowSizeMsg{Width: size[0], Height: size[1]})

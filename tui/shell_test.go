@@ -302,6 +302,7 @@ func TestTheSendLine(t *testing.T) {
 
 // TestTheMouse selects links, goes to records and moves the picture.
 func TestTheMouse(t *testing.T) {
+	raced(t)
 	l := running(t)
 	l.until(func(s *capture.Snapshot) bool { return s.Len() > 100 })
 	l.says("run")

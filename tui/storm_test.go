@@ -54,6 +54,10 @@ func (p probed) Update(m tea.Msg) (tea.Model, tea.Cmd) {
 func TestStorm(t *testing.T) {
 	t.Logf("seed %d", *stormSeed)
 	rng := rand.New(rand.NewPCG(*stormSeed, 1))
+	most := *stormKeys
+	if testing.Short() {
+		most /= 3 // the race detector makes all of it slow
+	}
 	t.Chdir(t.TempDir())
 	b := demoBench(t)
 	s := session.Open(b)
@@ -108,8 +112,8 @@ func TestStorm(t *testing.T) {
 	}
 	var early uint64
 	var few int
-	for n := range *stormKeys {
-		if n == *stormKeys/4 {
+	for n := range most {
+		if n == most/4 {
 			early, few = heap()
 		}
 		if n%1000 == 0 {

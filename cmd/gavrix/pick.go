@@ -45,6 +45,8 @@ type picker struct {
 	meanings               *bench.Meanings // what print asks
 	filter, until, trigger *filter.Matcher
 	reader                 *values.Reader
+	short                  map[*values.Name]string // of so many named
+	named                  int
 	shown                  func(r *record.Record) bool // nil: all are
 	wanted                 map[*values.Name]bool       // nil: all
 	before                 []record.Record
@@ -182,12 +184,25 @@ type sampleRow struct {
 	Unit   string   `json:"unit,omitempty"`
 }
 
+// called gives the short name of a value. One that is new may make those of others longer.
+func (p *picker) called(n *values.Name) string {
+	if all := len(p.reader.All); all != p.named {
+		p.short, p.named = map[*values.Name]string{}, all
+	}
+	name, known := p.short[n]
+	if !known {
+		name = p.reader.Short(n)
+		p.short[n] = name
+	}
+	return name
+}
+
 func (p *picker) samples(list []values.Sample, asJSON bool) error {
 	for _, s := range list {
 		if p.wanted != nil && !p.wanted[s.Name] {
 			continue
 		}
-		name := p.reader.Short(s.Name)
+		name := p.called(s.Name)
 		if !asJSON {
 			if _, err := fmt.Fprintf(stdout, "%14.6f s  %-34s %s\n", s.At.Seconds(), name, safe.Text(s.Text)); err != nil {
 				return err

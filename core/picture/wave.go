@@ -242,9 +242,9 @@ func (w *Wave) wide(t quantity.Time, columns float64) bool {
 	return float64(t)*float64(w.Columns) >= columns*float64(w.To-w.From)
 }
 
-// label says what a record is: its meaning where that is known.
+// label says what a record is: its meaning where that is known, and where there is room for it.
 func (w band) label(r *record.Record) string {
-	if w.Meaning != nil {
+	if w.Meaning != nil && w.wide(r.End-r.Start, 2) {
 		if text := w.Meaning(r); text != "" {
 			return safe.Text(text)
 		}

@@ -3,11 +3,11 @@ package terminal
 import (
 	"bufio"
 	"encoding/json"
-	"fmt"
 	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -23,68 +23,74 @@ import (
 // TestKilledWhileRecording: killed at any moment, the program leaves a file that opens, with
 // all that was seen up to a second before.
 func TestKilledWhileRecording(t *testing.T) {
-	seed := uint64(time.Now().UnixNano())
-	t.Logf("seed %d", seed)
-	rng := rand.New(rand.NewPCG(seed, 1))
+	rng := rand.New(rand.NewPCG(1, 1))
 	for n := range 20 {
-		file := filepath.Join(t.TempDir(), fmt.Sprintf("%d.pcapng", n))
-		c := exec.Command(binary, "watch", "demo", "--save", file, "--json")
-		out, err := c.StdoutPipe()
-		require.NoError(t, err)
-		require.NoError(t, c.Start())
-		type seen struct {
-			end  quantity.Time
-			came time.Time
-		}
-		var all []seen
-		var killed time.Time
 		life := time.Duration(rng.Int64N(int64(2500 * time.Millisecond)))
-		lines := bufio.NewScanner(out)
-		lines.Buffer(nil, 1<<20)
-		for lines.Scan() {
-			var x struct {
-				End int64 `json:"end_ps"`
-			}
-			if json.Unmarshal(lines.Bytes(), &x) != nil {
-				continue // the last line may be cut
-			}
-			all = append(all, seen{quantity.Time(x.End), time.Now()})
-			if killed.IsZero() && time.Since(all[0].came) >= life {
-				killed = time.Now()
-				require.NoError(t, c.Process.Signal(syscall.SIGKILL))
-			}
-		}
-		_ = c.Wait()
-		require.NotEmpty(t, all)
-		f, err := os.Open(file)
-		require.NoError(t, err)
-		// The very last block may be cut; what stands before it is read.
-		store, err := pcapng.Read(f)
-		f.Close()
-		if store == nil {
-			require.ErrorContains(t, err, "ends before its links are described", "killed after %s", life)
-			require.Less(t, life, time.Second)
-			continue
-		}
-		snap := store.Snapshot()
-		kept := map[quantity.Time]bool{}
-		for i := range snap.Len() {
-			kept[snap.At(i).End] = true
-		}
-		// A machine with other work may let the program stand still for longer than that.
-		missing, idle := 0, killed.Sub(all[len(all)-1].came)
-		for i := range all[1:] {
-			idle = max(idle, all[i+1].came.Sub(all[i].came))
-		}
-		for _, x := range all {
-			if killed.Sub(x.came) > time.Second+idle {
-				require.True(t, kept[x.end], "killed after %s: what ended at %s is not in the file, which came %s before", life, x.end, killed.Sub(x.came))
-			} else if !kept[x.end] {
-				missing++
-			}
-		}
-		t.Logf("killed after %s: %d of %d seen are not in the file", life.Round(time.Millisecond), missing, len(all))
+		t.Run(strconv.Itoa(n), func(t *testing.T) {
+			t.Parallel()
+			killed(t, life)
+		})
 	}
+}
+
+// killed records until it is killed, and looks at the file.
+func killed(t *testing.T, life time.Duration) {
+	file := filepath.Join(t.TempDir(), "x.pcapng")
+	c := exec.Command(binary, "watch", "demo", "--save", file, "--json")
+	out, err := c.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, c.Start())
+	type seen struct {
+		end  quantity.Time
+		came time.Time
+	}
+	var all []seen
+	var killed time.Time
+	lines := bufio.NewScanner(out)
+	lines.Buffer(nil, 1<<20)
+	for lines.Scan() {
+		var x struct {
+			End int64 `json:"end_ps"`
+		}
+		if json.Unmarshal(lines.Bytes(), &x) != nil {
+			continue // the last line may be cut
+		}
+		all = append(all, seen{quantity.Time(x.End), time.Now()})
+		if killed.IsZero() && time.Since(all[0].came) >= life {
+			killed = time.Now()
+			require.NoError(t, c.Process.Signal(syscall.SIGKILL))
+		}
+	}
+	_ = c.Wait()
+	require.NotEmpty(t, all)
+	f, err := os.Open(file)
+	require.NoError(t, err)
+	// The very last block may be cut; what stands before it is read.
+	store, err := pcapng.Read(f)
+	f.Close()
+	if store == nil {
+		require.ErrorContains(t, err, "ends before its links are described", "killed after %s", life)
+		require.Less(t, life, time.Second)
+		return
+	}
+	snap := store.Snapshot()
+	kept := map[quantity.Time]bool{}
+	for i := range snap.Len() {
+		kept[snap.At(i).End] = true
+	}
+	// A machine with other work may let the program stand still for longer than that.
+	missing, idle := 0, killed.Sub(all[len(all)-1].came)
+	for i := range all[1:] {
+		idle = max(idle, all[i+1].came.Sub(all[i].came))
+	}
+	for _, x := range all {
+		if killed.Sub(x.came) > time.Second+idle {
+			require.True(t, kept[x.end], "killed after %s: what ended at %s is not in the file, which came %s before", life, x.end, killed.Sub(x.came))
+		} else if !kept[x.end] {
+			missing++
+		}
+	}
+	t.Logf("killed after %s: %d of %d seen are not in the file", life.Round(time.Millisecond), missing, len(all))
 }
 
 // TestFullDisk: when the disk is full recording stops with a message, watching goes on, and
