@@ -16,9 +16,12 @@ SYSTEMS = linux/amd64 linux/arm64 darwin/amd64 darwin/arm64 windows/amd64 freebs
 RAPID_SEED ?= 1
 RAPID_CHECKS ?= 50
 
-.PHONY: test needs lint unit hunt terminal cross fuzz fuzz-short bench demo recognition screenshots install man release fresh
+.PHONY: test needs lint plain raced hunt terminal cross fuzz fuzz-short bench demo recognition screenshots install man release fresh
 
-test: needs lint unit cross fuzz-short terminal
+# What computes goes side by side, what is typed into a terminal alone: it waits for the screen.
+test: needs
+	@$(MAKE) --no-print-directory --output-sync=target -j 3 plain raced fuzz-short lint cross
+	@$(MAKE) --no-print-directory terminal
 
 needs:
 	@scripts/needs.sh
@@ -28,14 +31,16 @@ lint:
 	$(GO) vet ./...
 	$(GO) tool staticcheck ./...
 
+plain raced: export RAPID_SEED := $(RAPID_SEED)
+plain raced: export RAPID_CHECKS := $(RAPID_CHECKS)
+plain raced: export GOGC := 400
+plain:
+	$(GO) test -vet=off $(PLAIN)
+
 # Races are looked for in the tests that have goroutines: the others leave themselves out
 # of -short.
-unit: export RAPID_SEED := $(RAPID_SEED)
-unit: export RAPID_CHECKS := $(RAPID_CHECKS)
-unit: export GOGC := 400
-unit:
-	$(GO) test $(PLAIN)
-	$(GO) test -race -short -timeout 20m $(RACE)
+raced:
+	$(GO) test -vet=off -race -short -timeout 20m $(RACE)
 
 # The property tests with cases of their own at every run, and more of them, and each
 # hostile value in each flag.

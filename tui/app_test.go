@@ -118,7 +118,7 @@ func raced(t testing.TB) {
 // TestTinyScreens presses each key in each view, and in the help, on screens of a few
 // rows and columns, and makes the screen large and small again.
 func TestTinyScreens(t *testing.T) {
-	for h := 1; h <= 5; h++ {
+	for _, h := range []int{1, 2, 4} {
 		a := shown(t, demoBench(t), 500*quantity.Millisecond)
 		a.Update(tea.WindowSizeMsg{Width: 3 * h, Height: h})
 		for _, view := range []string{"2", "4", "5", "6", "?"} {

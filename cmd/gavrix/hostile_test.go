@@ -47,6 +47,9 @@ func examples(root *cobra.Command) []call {
 			}) || slices.Contains([]string{"demo", "open", "new", "ports", "replay"}, c.Name()) || c == root || c.Name() == "watch" && !slices.Contains(w, "--fast") {
 				continue
 			}
+			if i := slices.Index(w, "10s"); i > 0 {
+				w[i] = "1s" // as telling, and sooner
+			}
 			out = append(out, call{c, w[1:]})
 		}
 		for _, b := range c.Commands() {
@@ -123,16 +126,12 @@ func TestEveryFlagHasAnEffect(t *testing.T) {
 				return
 			}
 			had[of] = true
-			same := 0
-			for _, v := range tried(f) {
+			assert.True(t, slices.ContainsFunc(tried(f), func(v string) bool {
 				t.Chdir(t.TempDir())
 				got, s := run(t, append(slices.Clone(c.args), "--"+f.Name+"="+v)...)
 				files, _ := filepath.Glob("*")
-				if got == want && s == status && len(files) == 0 {
-					same++
-				}
-			}
-			assert.Less(t, same, len(tried(f)), "%s: --%s has no effect", &c, f.Name)
+				return got != want || s != status || len(files) > 0
+			}), "%s: --%s has no effect", &c, f.Name)
 		})
 	}
 }
@@ -151,7 +150,7 @@ func TestHostileNumbers(t *testing.T) {
 				return
 			}
 			turn++
-			for _, v := range some([]string{"0", "-1", "2147483647", "999999999999", "1e300", "1e-300", "0 Hz", "-5 MHz", "1e12 GHz", "0 s", "-1 ns", "1e9 s", "0 %", "-3 %", "1e9 %", "0 F", "-1 pF", "NaN", "Inf", "", "9223372036854775807"}, turn, 4) {
+			for _, v := range some([]string{"0", "-1", "2147483647", "999999999999", "1e300", "1e-300", "0 Hz", "-5 MHz", "1e12 GHz", "0 s", "-1 ns", "1e9 s", "0 %", "-3 %", "1e9 %", "0 F", "-1 pF", "NaN", "Inf", "", "9223372036854775807"}, turn, 3) {
 				if c.command.Name() == "send" && !slices.Contains([]string{"-1", "0 Hz", "-5 MHz", "-1 ns", "NaN", "Inf", "1e300"}, v) {
 					continue // to send so often, or so late, is no mistake, and takes its time
 				}
