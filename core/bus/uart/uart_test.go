@@ -379,6 +379,39 @@ func FuzzReceiver(f *testing.F) {
 	})
 }
 
+// TestEdgesAtSamples: an edge at the very moment of a sample counts before it, whether a character
+// is taken whole or, in stretches that end inside of it, sample by sample.
+func TestEdgesAtSamples(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		const half = 500 * quantity.Nanosecond // of a bit
+		f := Frame{Data: rapid.IntRange(5, 9).Draw(rt, "data"), Stop: 1}
+		var tog []quantity.Time
+		at := quantity.Time(0)
+		for range rapid.IntRange(1, 40).Draw(rt, "edges") {
+			at += half * quantity.Time(rapid.IntRange(1, 9).Draw(rt, "halves"))
+			tog = append(tog, at)
+		}
+		end := at + quantity.Millisecond
+		cfg := Config{Frame: f, Period: quantity.PeriodOf(quantity.Megabaud)}
+		once, pieces := &record.List{}, &record.List{}
+		a, b := NewReceiver(cfg), NewReceiver(cfg)
+		a.Feed(&wire.Window{To: end, High: true, Toggles: tog}, once)
+		high, from, k := true, quantity.Time(0), 0
+		for to := quantity.Time(100); from < end; to += 3 * half {
+			to := min(to, end)
+			w := wire.Window{From: from, To: to, High: high}
+			for ; k < len(tog) && tog[k] < to; k++ {
+				w.Toggles = append(w.Toggles, tog[k])
+			}
+			b.Feed(&w, pieces)
+			from, high = to, w.EndsHigh()
+		}
+		a.Flush(once)
+		b.Flush(pieces)
+		require.Equal(rt, pieces.Done, once.Done)
+	})
+}
+
 func BenchmarkDecode(b *testing.B) {
 	f := Frame{Data: 8, Parity: None, Stop: 1}
 	p := quantity.PeriodOf(quantity.Megabaud)
