@@ -121,7 +121,7 @@ func TestTinyScreens(t *testing.T) {
 	for _, h := range []int{1, 2, 4} {
 		a := shown(t, demoBench(t), 500*quantity.Millisecond)
 		a.Update(tea.WindowSizeMsg{Width: 3 * h, Height: h})
-		for _, view := range []string{"2", "4", "5", "6", "?"} {
+		for _, view := range []string{"2", "3", "4", "5", "6", "7", "?"} {
 			var keys []string
 			for _, c := range a.allCommands() {
 				if c.Name != "quit" {

@@ -5,7 +5,6 @@ import (
 	"flag"
 	"fmt"
 	"io"
-	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -91,7 +90,7 @@ func TestPortsThatAppearLate(t *testing.T) {
 			folder := t.TempDir()
 			path := filepath.Join(folder, "port")
 			go answering(master)
-			time.AfterFunc(time.Duration(rand.IntN(500))*time.Millisecond, func() { _ = os.Symlink(slave.Name(), path) })
+			time.AfterFunc(time.Duration(i*137%500)*time.Millisecond, func() { _ = os.Symlink(slave.Name(), path) })
 			args := []string{"watch", "--port", path, "--rate", "9600", "--send", `SNAP\n`, "--for", "1500ms"}
 			want := "3.417↵"
 			if i%2 == 0 {

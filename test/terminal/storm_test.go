@@ -17,7 +17,7 @@ import (
 
 var (
 	stormKeys = flag.Int("keys", 300, "random keys in a real terminal, at each speed")
-	stormSeed = flag.Uint64("keys-seed", uint64(time.Now().UnixNano()), "their seed")
+	stormSeed = flag.Uint64("keys-seed", 1, "their seed")
 	stormRace = flag.Bool("race-detector", false, "build the program of the random keys with the race detector")
 )
 
