@@ -150,9 +150,9 @@ func TestRecordsThatWentAreSaid(t *testing.T) {
 	require.Positive(t, n)
 	a := newApp(b, "", nil, h.Store())
 	a.Update(tea.WindowSizeMsg{Width: 160, Height: 47})
-	require.Contains(t, screenText(a), fmt.Sprintf("records before %.1f s let go", before.Seconds()))
+	require.Contains(t, screenText(a), fmt.Sprintf("records before %.1f s discarded", before.Seconds()))
 	press(a, "5", "home")
-	require.Contains(t, screenText(a), fmt.Sprintf("%d records before these were let go", n))
+	require.Contains(t, screenText(a), fmt.Sprintf("%d records before these were discarded", n))
 }
 
 // TestOneBitIsOneTime: wherever Timing says how long a bit is, in both directions and

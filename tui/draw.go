@@ -127,7 +127,7 @@ func (a *App) status(s cells.Area) {
 	}
 	x = s.Text(x+3, 0, cells.Plain, fmt.Sprintf("t = %.*f s", decimals, a.snap.Now.Seconds()))
 	if n, before := a.snap.Gone(); n > 0 {
-		x = s.Text(x+3, 0, cells.Doubt, fmt.Sprintf("records before %.1f s let go", before.Seconds()))
+		x = s.Text(x+3, 0, cells.Doubt, fmt.Sprintf("records before %.1f s discarded", before.Seconds()))
 	}
 	if a.then() != nil && a.current().Name() == "Registers" {
 		x = s.Text(x+3, 0, cells.Doubt, fmt.Sprintf("registers as at %s; Ctrl+G now", a.moment.at.Round(6)))

@@ -72,56 +72,7 @@ func calcCANFilters() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var verdict error
-			missed := can.Missed(fs, wanted)
-			if len(missed) > 0 {
-				verdict = exitStatus(found)
-			}
-			some, n := can.Unwanted(fs, wanted, extended, 64)
-			digits := (can.Width(extended) + 3) / 4
-			hex := func(ids []uint32) []string {
-				out := []string{}
-				for _, id := range ids {
-					out = append(out, fmt.Sprintf("%0*X", digits, id))
-				}
-				return out
-			}
-			if asJSON {
-				type element struct {
-					ID     string   `json:"id"`
-					Mask   string   `json:"mask"`
-					Wanted []string `json:"for"`
-				}
-				out := struct {
-					Elements []element `json:"elements"`
-					Unwanted uint64    `json:"unwanted"`
-					Some     []string  `json:"unwanted_ids"`
-					Missed   []string  `json:"kept_out,omitempty"`
-				}{Unwanted: n, Some: hex(some)}
-				if len(missed) > 0 {
-					out.Missed = hex(missed)
-				}
-				for _, f := range fs {
-					out.Elements = append(out.Elements, element{hex([]uint32{f.ID})[0], hex([]uint32{f.Mask})[0], hex(f.Wanted)})
-				}
-				return errors.Join(printJSON(out), verdict)
-			}
-			for i, f := range fs {
-				fmt.Fprintf(stdout, "%d. id %0*X  mask %0*X   for %s\n", i+1, digits, f.ID, digits, f.Mask, strings.Join(hex(f.Wanted), " "))
-			}
-			if len(missed) > 0 {
-				fmt.Fprintf(stdout, "kept out, though wanted: %s\n", strings.Join(hex(missed), " "))
-			}
-			if n == 0 {
-				fmt.Fprintln(stdout, "nothing else passes")
-				return verdict
-			}
-			more := ""
-			if uint64(len(some)) < n {
-				more = " …"
-			}
-			fmt.Fprintf(stdout, "%d unwanted pass: %s%s\n", n, strings.Join(hex(some), " "), more)
-			return verdict
+			return printFilters(fs, wanted, extended, asJSON)
 		},
 	}
 	fl := c.Flags()
@@ -132,4 +83,59 @@ func calcCANFilters() *cobra.Command {
 	fl.BoolVar(&asJSON, "json", false, "print JSON")
 	_ = c.MarkFlagRequired("ids")
 	return c
+}
+
+// printFilters prints filter elements, with what they keep out though it is wanted, and what they let
+// through though it is not.
+func printFilters(fs []can.Filter, wanted []uint32, extended, asJSON bool) error {
+	var verdict error
+	missed := can.Missed(fs, wanted)
+	if len(missed) > 0 {
+		verdict = exitStatus(found)
+	}
+	some, n := can.Unwanted(fs, wanted, extended, 64)
+	digits := (can.Width(extended) + 3) / 4
+	hex := func(ids []uint32) []string {
+		out := []string{}
+		for _, id := range ids {
+			out = append(out, fmt.Sprintf("%0*X", digits, id))
+		}
+		return out
+	}
+	if asJSON {
+		type element struct {
+			ID     string   `json:"id"`
+			Mask   string   `json:"mask"`
+			Wanted []string `json:"for"`
+		}
+		out := struct {
+			Elements []element `json:"elements"`
+			Unwanted uint64    `json:"unwanted"`
+			Some     []string  `json:"unwanted_ids"`
+			Missed   []string  `json:"kept_out,omitempty"`
+		}{Unwanted: n, Some: hex(some)}
+		if len(missed) > 0 {
+			out.Missed = hex(missed)
+		}
+		for _, f := range fs {
+			out.Elements = append(out.Elements, element{hex([]uint32{f.ID})[0], hex([]uint32{f.Mask})[0], hex(f.Wanted)})
+		}
+		return errors.Join(printJSON(out), verdict)
+	}
+	for i, f := range fs {
+		fmt.Fprintf(stdout, "%d. id %0*X  mask %0*X   for %s\n", i+1, digits, f.ID, digits, f.Mask, strings.Join(hex(f.Wanted), " "))
+	}
+	if len(missed) > 0 {
+		fmt.Fprintf(stdout, "kept out, though wanted: %s\n", strings.Join(hex(missed), " "))
+	}
+	if n == 0 {
+		fmt.Fprintln(stdout, "nothing else passes")
+		return verdict
+	}
+	more := ""
+	if uint64(len(some)) < n {
+		more = " …"
+	}
+	fmt.Fprintf(stdout, "%d unwanted pass: %s%s\n", n, strings.Join(hex(some), " "), more)
+	return verdict
 }

@@ -38,8 +38,6 @@ type frameResult struct {
 	pause     quantity.Time // before the next may begin
 }
 
-// again adds what follows for a message that comes once in a while, or that somebody
-// waits for; it says whether that does not fit.
 // frameRate reads the bit rate of a bus; that of one whose clock a line carries is a
 // frequency, which may be higher.
 func frameRate(bus, text string) (quantity.Rate, error) {
@@ -58,6 +56,8 @@ func frameRate(bus, text string) (quantity.Rate, error) {
 	return quantity.FromBd(f.Hz()), nil
 }
 
+// again adds what follows for a message that comes once in a while, or that somebody
+// waits for; it says whether that does not fit.
 func (r *frameResult) again(every, within quantity.Time) (unfit bool) {
 	taken := r.time + r.pause
 	r.PerSecond = 1 / taken.Seconds()
@@ -93,11 +93,16 @@ var frameFlags = map[string][]string{
 	"can": {"rate", "data-rate", "id", "extended", "fd", "switch", "remote", "length-code"},
 }
 
+// frameAsked is what `calc frame` is asked for.
+type frameAsked struct {
+	rate, dataRate, id, data, frame, settings string
+	every, within, gap                        string
+	extended, remote, fd, brs, asJSON         bool
+	dlc, word, length                         int
+}
+
 func calcFrame() *cobra.Command {
-	var rate, dataRate, id, data, frame, settings string
-	var extended, remote, fd, brs, asJSON bool
-	var dlc, word, length int
-	var every, within, gap string
+	var o frameAsked
 	c := &cobra.Command{
 		Use:   "frame uart|spi|i2c|can|pulse",
 		Short: "Count the bits of a frame on the wire, and its time",
@@ -107,159 +112,194 @@ func calcFrame() *cobra.Command {
   gavrix calc frame uart --data 534E41500A --frame 7E1 --rate 28.8k
   gavrix calc frame uart --length 48 --rate 57.6k --every 10ms --within 25ms`,
 		Args: cobra.ExactArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			if flags, known := frameFlags[args[0]]; known {
-				if err := active(cmd, "on "+args[0], append(flags, "data", "every", "within", "json")...); err != nil {
-					return err
-				}
-			}
-			if args[0] == "can" && !brs {
-				if err := idle(cmd, "without --switch", "data-rate"); err != nil {
-					return err
-				}
-			}
-			if longer := dlc > 8 && !fd; args[0] == "can" && !remote && !longer {
-				if err := idle(cmd, "without --remote, or above 8 with 8 bytes", "length-code"); err != nil {
-					return err
-				}
-			}
-			bytes, err := hex.DecodeString(strings.ReplaceAll(data, " ", ""))
-			if err != nil {
-				return fmt.Errorf("--data: %q is not bytes in hex", data)
-			}
-			if cmd.Flags().Changed("length") {
-				if err := idle(cmd, "with --length", "data"); err != nil {
-					return err
-				}
-				if length < 1 || length > mostFrameBytes {
-					return fmt.Errorf("--length %d: give 1 to %d bytes", length, mostFrameBytes)
-				}
-				bytes = make([]byte, length)
-			}
-			spans := map[string]quantity.Time{}
-			for name, text := range map[string]string{"every": every, "within": within, "gap": gap} {
-				if text == "" {
-					continue
-				}
-				if spans[name], err = quantity.ParseSpan(text); err != nil || spans[name] == 0 {
-					return fmt.Errorf("--%s: %q is no time, as 10ms", name, text)
-				}
-			}
-			var r quantity.Rate
-			if args[0] != "pulse" {
-				if r, err = frameRate(args[0], rate); err != nil {
-					return fmt.Errorf("--rate: %w", err)
-				}
-			}
-			var out frameResult
-			switch args[0] {
-			case "can":
-				if !remote && dlc > 8 && len(bytes) != 8 {
-					return fmt.Errorf("--length-code %d: codes above 8 stand for 8 bytes, and there are %d", dlc, len(bytes))
-				}
-				f := can.Frame{Extended: extended, Remote: remote, FD: fd, Switched: brs, DLC: dlc, Data: bytes}
-				n, err := can.ParseID(id)
-				if err != nil {
-					return fmt.Errorf("--id: %w", err)
-				}
-				f.ID = n.ID
-				_, padding, _ := can.Code(len(bytes), fd)
-				if fd {
-					f.Data = append(f.Data, make([]byte, padding)...)
-				}
-				var dr quantity.Rate
-				if dataRate != "" {
-					if dr, err = quantity.ParseRate(dataRate); err != nil {
-						return fmt.Errorf("--data-rate: %w", err)
-					}
-				}
-				if out, err = canFrame(f, can.UsualTiming(r, dr)); err != nil {
-					return err
-				}
-				if padding > 0 {
-					out.Padding = padding
-					out.text = fmt.Sprintf("padded with %s of 00 to a length of %d\n", quantity.Count(padding, "byte"), len(f.Data)) + out.text
-				}
-			case "uart":
-				f, err := uart.ParseFrame(frame)
-				if err != nil {
-					return fmt.Errorf("--frame: %w", err)
-				}
-				for _, b := range bytes {
-					if err := f.Fits(uint16(b)); err != nil {
-						return fmt.Errorf("--data: %w", err)
-					}
-				}
-				s := uart.Settings{Rate: r, Frame: f}
-				out = plainFrame("uart", float64(len(bytes))*f.Bits(), uart.Duration(s, len(bytes)))
-				out.unit = uart.MinTimeout(s, len(bytes), 0) - out.time
-			case "i2c":
-				if len(bytes) == 0 {
-					return errors.New("--data: give the bytes on the wire, the address byte first")
-				}
-				out = plainFrame("i2c", float64(9*len(bytes)+2), i2c.Duration(quantity.PeriodOf(r).Times(1), len(bytes)))
-				if length > 0 {
-					break
-				}
-				out.Check = fmt.Sprintf("%02X", i2c.PEC(bytes))
-				out.text += fmt.Sprintf("packet error code over these bytes: %s\n", out.Check)
-			case "pulse":
-				if out, err = pulseFrame(settings, bytes); err != nil {
-					return err
-				}
-			case "spi":
-				s := spi.Mode(0)
-				s.Word = word
-				if err := s.Check(); err != nil {
-					return err
-				}
-				size := (word + 7) / 8
-				if len(bytes)%size != 0 {
-					return fmt.Errorf("--data: %d bytes are no whole number of words of %d bits", len(bytes), word)
-				}
-				n := len(bytes) / size
-				gaps := spans["gap"] * quantity.Time(max(n-1, 0))
-				out = plainFrame("spi", float64(n*word), spi.Duration(s, quantity.PeriodOf(r).Halves(1), n)+gaps)
-				if gaps > 0 {
-					out.text += fmt.Sprintf("%s of it are gaps between words\n", gaps.Round(4))
-				}
-			default:
-				return fmt.Errorf("%q: write uart, spi, i2c, can or pulse", args[0])
-			}
-			unfit := false
-			if out.bytes = len(bytes); out.time > 0 {
-				unfit = out.again(spans["every"], spans["within"])
-			}
-			if asJSON {
-				err = printJSON(out)
-			} else {
-				_, err = fmt.Fprint(stdout, out.text)
-			}
-			if err == nil && unfit {
-				return exitStatus(found)
-			}
-			return err
-		},
+		RunE: func(cmd *cobra.Command, args []string) error { return o.run(cmd, args[0]) },
 	}
 	fl := c.Flags()
-	fl.StringVar(&rate, "rate", "", "bit rate")
-	fl.StringVar(&dataRate, "data-rate", "", "can: bit rate of the data phase")
-	fl.StringVar(&id, "id", "0", "can: identifier in hex")
-	fl.StringVar(&data, "data", "", "bytes in hex")
-	fl.StringVar(&frame, "frame", "8N1", "UART: data bits, parity, stop bits")
-	fl.StringVar(&settings, "settings", "", "pulse: the line's limits, as after decode --link")
-	fl.StringVar(&gap, "gap", "", "SPI: time between the words of one select, as 500ns")
-	fl.IntVar(&word, "word", 8, "SPI: bits per word")
-	fl.IntVar(&dlc, "length-code", 0, "can: length code of a remote frame, or one of 9 to 15 with 8 bytes")
-	fl.IntVar(&length, "length", 0, "number of bytes, whatever they are, in place of --data")
-	fl.StringVar(&every, "every", "", "how often the message comes, as 10ms")
-	fl.StringVar(&within, "within", "", "the time-out with which it is waited for, as 25ms")
-	fl.BoolVar(&extended, "extended", false, "can: 29-bit identifier")
-	fl.BoolVar(&remote, "remote", false, "can: remote frame")
-	fl.BoolVar(&fd, "fd", false, "can: flexible data rate format")
-	fl.BoolVar(&brs, "switch", false, "can: with a rate switch")
-	fl.BoolVar(&asJSON, "json", false, "print JSON")
+	fl.StringVar(&o.rate, "rate", "", "bit rate")
+	fl.StringVar(&o.dataRate, "data-rate", "", "can: bit rate of the data phase")
+	fl.StringVar(&o.id, "id", "0", "can: identifier in hex")
+	fl.StringVar(&o.data, "data", "", "bytes in hex")
+	fl.StringVar(&o.frame, "frame", "8N1", "UART: data bits, parity, stop bits")
+	fl.StringVar(&o.settings, "settings", "", "pulse: the line's limits, as after decode --link")
+	fl.StringVar(&o.gap, "gap", "", "SPI: time between the words of one select, as 500ns")
+	fl.IntVar(&o.word, "word", 8, "SPI: bits per word")
+	fl.IntVar(&o.dlc, "length-code", 0, "can: length code of a remote frame, or one of 9 to 15 with 8 bytes")
+	fl.IntVar(&o.length, "length", 0, "number of bytes, whatever they are, in place of --data")
+	fl.StringVar(&o.every, "every", "", "how often the message comes, as 10ms")
+	fl.StringVar(&o.within, "within", "", "the time-out with which it is waited for, as 25ms")
+	fl.BoolVar(&o.extended, "extended", false, "can: 29-bit identifier")
+	fl.BoolVar(&o.remote, "remote", false, "can: remote frame")
+	fl.BoolVar(&o.fd, "fd", false, "can: flexible data rate format")
+	fl.BoolVar(&o.brs, "switch", false, "can: with a rate switch")
+	fl.BoolVar(&o.asJSON, "json", false, "print JSON")
 	return c
+}
+
+func (o *frameAsked) run(cmd *cobra.Command, bus string) error {
+	if err := o.allowed(cmd, bus); err != nil {
+		return err
+	}
+	bytes, err := o.bytes(cmd)
+	if err != nil {
+		return err
+	}
+	spans := map[string]quantity.Time{}
+	for name, text := range map[string]string{"every": o.every, "within": o.within, "gap": o.gap} {
+		if text == "" {
+			continue
+		}
+		if spans[name], err = quantity.ParseSpan(text); err != nil || spans[name] == 0 {
+			return fmt.Errorf("--%s: %q is no time, as 10ms", name, text)
+		}
+	}
+	var r quantity.Rate
+	if bus != "pulse" {
+		if r, err = frameRate(bus, o.rate); err != nil {
+			return fmt.Errorf("--rate: %w", err)
+		}
+	}
+	var out frameResult
+	switch bus {
+	case "can":
+		out, err = o.can(r, bytes)
+	case "uart":
+		out, err = o.uart(r, bytes)
+	case "i2c":
+		out, err = o.i2c(r, bytes)
+	case "pulse":
+		out, err = pulseFrame(o.settings, bytes)
+	case "spi":
+		out, err = o.spi(r, bytes, spans["gap"])
+	default:
+		err = fmt.Errorf("%q: write uart, spi, i2c, can or pulse", bus)
+	}
+	if err != nil {
+		return err
+	}
+	unfit := false
+	if out.bytes = len(bytes); out.time > 0 {
+		unfit = out.again(spans["every"], spans["within"])
+	}
+	if o.asJSON {
+		err = printJSON(out)
+	} else {
+		_, err = fmt.Fprint(stdout, out.text)
+	}
+	if err == nil && unfit {
+		return exitStatus(found)
+	}
+	return err
+}
+
+// allowed refuses flags that mean nothing on the bus.
+func (o *frameAsked) allowed(cmd *cobra.Command, bus string) error {
+	if flags, known := frameFlags[bus]; known {
+		if err := active(cmd, "on "+bus, append(flags, "data", "every", "within", "json")...); err != nil {
+			return err
+		}
+	}
+	if bus == "can" && !o.brs {
+		if err := idle(cmd, "without --switch", "data-rate"); err != nil {
+			return err
+		}
+	}
+	if longer := o.dlc > 8 && !o.fd; bus == "can" && !o.remote && !longer {
+		return idle(cmd, "without --remote, or above 8 with 8 bytes", "length-code")
+	}
+	return nil
+}
+
+// bytes gives what is sent, or as many bytes as are asked for.
+func (o *frameAsked) bytes(cmd *cobra.Command) ([]byte, error) {
+	bytes, err := hex.DecodeString(strings.ReplaceAll(o.data, " ", ""))
+	if err != nil {
+		return nil, fmt.Errorf("--data: %q is not bytes in hex", o.data)
+	}
+	if !cmd.Flags().Changed("length") {
+		return bytes, nil
+	}
+	if err := idle(cmd, "with --length", "data"); err != nil {
+		return nil, err
+	}
+	if o.length < 1 || o.length > mostFrameBytes {
+		return nil, fmt.Errorf("--length %d: give 1 to %d bytes", o.length, mostFrameBytes)
+	}
+	return make([]byte, o.length), nil
+}
+
+func (o *frameAsked) can(r quantity.Rate, bytes []byte) (frameResult, error) {
+	if !o.remote && o.dlc > 8 && len(bytes) != 8 {
+		return frameResult{}, fmt.Errorf("--length-code %d: codes above 8 stand for 8 bytes, and there are %d", o.dlc, len(bytes))
+	}
+	f := can.Frame{Extended: o.extended, Remote: o.remote, FD: o.fd, Switched: o.brs, DLC: o.dlc, Data: bytes}
+	n, err := can.ParseID(o.id)
+	if err != nil {
+		return frameResult{}, fmt.Errorf("--id: %w", err)
+	}
+	f.ID = n.ID
+	_, padding, _ := can.Code(len(bytes), o.fd)
+	if o.fd {
+		f.Data = append(f.Data, make([]byte, padding)...)
+	}
+	var dr quantity.Rate
+	if o.dataRate != "" {
+		if dr, err = quantity.ParseRate(o.dataRate); err != nil {
+			return frameResult{}, fmt.Errorf("--data-rate: %w", err)
+		}
+	}
+	out, err := canFrame(f, can.UsualTiming(r, dr))
+	if err == nil && padding > 0 {
+		out.Padding = padding
+		out.text = fmt.Sprintf("padded with %s of 00 to a length of %d\n", quantity.Count(padding, "byte"), len(f.Data)) + out.text
+	}
+	return out, err
+}
+
+func (o *frameAsked) uart(r quantity.Rate, bytes []byte) (frameResult, error) {
+	f, err := uart.ParseFrame(o.frame)
+	if err != nil {
+		return frameResult{}, fmt.Errorf("--frame: %w", err)
+	}
+	for _, b := range bytes {
+		if err := f.Fits(uint16(b)); err != nil {
+			return frameResult{}, fmt.Errorf("--data: %w", err)
+		}
+	}
+	s := uart.Settings{Rate: r, Frame: f}
+	out := plainFrame("uart", float64(len(bytes))*f.Bits(), uart.Duration(s, len(bytes)))
+	out.unit = uart.MinTimeout(s, len(bytes), 0) - out.time
+	return out, nil
+}
+
+func (o *frameAsked) i2c(r quantity.Rate, bytes []byte) (frameResult, error) {
+	if len(bytes) == 0 {
+		return frameResult{}, errors.New("--data: give the bytes on the wire, the address byte first")
+	}
+	out := plainFrame("i2c", float64(9*len(bytes)+2), i2c.Duration(quantity.PeriodOf(r).Times(1), len(bytes)))
+	if o.length == 0 {
+		out.Check = fmt.Sprintf("%02X", i2c.PEC(bytes))
+		out.text += fmt.Sprintf("packet error code over these bytes: %s\n", out.Check)
+	}
+	return out, nil
+}
+
+func (o *frameAsked) spi(r quantity.Rate, bytes []byte, gap quantity.Time) (frameResult, error) {
+	s := spi.Mode(0)
+	s.Word = o.word
+	if err := s.Check(); err != nil {
+		return frameResult{}, err
+	}
+	size := (o.word + 7) / 8
+	if len(bytes)%size != 0 {
+		return frameResult{}, fmt.Errorf("--data: %d bytes are no whole number of words of %d bits", len(bytes), o.word)
+	}
+	n := len(bytes) / size
+	gaps := gap * quantity.Time(max(n-1, 0))
+	out := plainFrame("spi", float64(n*o.word), spi.Duration(s, quantity.PeriodOf(r).Halves(1), n)+gaps)
+	if gaps > 0 {
+		out.text += fmt.Sprintf("%s of it are gaps between words\n", gaps.Round(4))
+	}
+	return out, nil
 }
 
 // pulseFrame counts elements given bit after bit; the times are the middles of

@@ -27,6 +27,20 @@ type syncResult struct {
 // mostEdges is how far a line is searched for the sync character.
 const mostEdges = 1 << 20
 
+func printSync(out *syncResult, s uart.Sync, character string, asJSON bool) error {
+	if asJSON {
+		return printJSON(out)
+	}
+	fmt.Fprintf(stdout, "%s at %s: %s, a bit is %.4g µs; edges up to %.3f bits off\n", character, s.Start.Round(6), s.Rate().Round(6), out.Bit, s.Spread)
+	if out.Error != nil {
+		fmt.Fprintf(stdout, "%+.2f %% from the rate given\n", *out.Error)
+	}
+	for _, r := range out.Settings {
+		fmt.Fprintf(stdout, "×%d divider %d: %.1f Bd, %+.2f %%\n", r.Oversampling, r.Divider, r.Rate, r.Error)
+	}
+	return nil
+}
+
 func calcSync() *cobra.Command {
 	var line, frameText, byteText, wantText, clockText, rate string
 	var oversampling []int
@@ -82,17 +96,7 @@ comes nearest.`,
 					out.Settings = append(out.Settings, rowOf(x))
 				}
 			}
-			if asJSON {
-				return printJSON(out)
-			}
-			fmt.Fprintf(stdout, "%s at %s: %s, a bit is %.4g µs; edges up to %.3f bits off\n", byteText, s.Start.Round(6), s.Rate().Round(6), out.Bit, s.Spread)
-			if out.Error != nil {
-				fmt.Fprintf(stdout, "%+.2f %% from the rate given\n", *out.Error)
-			}
-			for _, r := range out.Settings {
-				fmt.Fprintf(stdout, "×%d divider %d: %.1f Bd, %+.2f %%\n", r.Oversampling, r.Divider, r.Rate, r.Error)
-			}
-			return nil
+			return printSync(&out, s, byteText, asJSON)
 		},
 	}
 	fl := c.Flags()

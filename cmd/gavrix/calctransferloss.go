@@ -28,50 +28,8 @@ all that wait. Exit status 1 if words are lost.`,
 		Args:      cobra.ExactArgs(1),
 		ValidArgs: []string{"interrupt", "look"},
 		RunE: func(cmd *cobra.Command, args []string) error {
-			r := transfer.Reader{Way: transfer.AtLevel, Depth: depth, Level: level, All: all}
-			var err error
-			switch args[0] {
-			case "interrupt":
-				err = idle(cmd, "with interrupt", "every", "phase")
-			case "look":
-				r.Way = transfer.Look
-				err = idle(cmd, "with look", "level", "blocked")
-			default:
-				err = fmt.Errorf("%q is none of interrupt, look", args[0])
-			}
+			r, err := lossReader(cmd, args[0], s, transfer.Reader{Way: transfer.AtLevel, Depth: depth, Level: level, All: all})
 			if err != nil {
-				return err
-			}
-			if depth < 1 || level < 1 || level > depth || depth > 1<<16 {
-				return fmt.Errorf("--depth %d, --level %d: the unit holds 1 to 65536 words, and the level is from 1 to the depth", depth, level)
-			}
-			if r.OnFull, err = s.policy(); err != nil {
-				return err
-			}
-			if args[0] == "look" && s.get("cycles") == "" {
-				if err := idle(cmd, "without --cycles", "core"); err != nil {
-					return err
-				}
-			}
-			r.Core = quantity.FromHz(1e9)
-			if args[0] == "interrupt" || s.get("core") != "" {
-				if r.Core, err = s.core(); err != nil {
-					return err
-				}
-			}
-			if r.Cycles, err = cyclesOf(s.get("cycles"), r.Core); err != nil {
-				return err
-			}
-			if r.Period, err = span("every", s.get("every")); err != nil {
-				return err
-			}
-			if r.Phase, err = span("phase", s.get("phase")); err != nil {
-				return err
-			}
-			if r.Way == transfer.Look && r.Period <= 0 {
-				return fmt.Errorf("look needs --every")
-			}
-			if r.Blocked, err = windows("blocked", s.get("blocked")); err != nil {
 				return err
 			}
 			l, _, err := f.line(cmd)
@@ -107,6 +65,56 @@ all that wait. Exit status 1 if words are lost.`,
 	_ = c.MarkFlagRequired("rate")
 	_ = c.MarkFlagRequired("bursts")
 	return c
+}
+
+// lossReader is what reads the words, by the flags.
+func lossReader(cmd *cobra.Command, kind string, s stringsOf, r transfer.Reader) (transfer.Reader, error) {
+	var err error
+	switch kind {
+	case "interrupt":
+		err = idle(cmd, "with interrupt", "every", "phase")
+	case "look":
+		r.Way = transfer.Look
+		err = idle(cmd, "with look", "level", "blocked")
+	default:
+		err = fmt.Errorf("%q is none of interrupt, look", kind)
+	}
+	if err != nil {
+		return r, err
+	}
+	if r.Depth < 1 || r.Level < 1 || r.Level > r.Depth || r.Depth > 1<<16 {
+		return r, fmt.Errorf("--depth %d, --level %d: the unit holds 1 to 65536 words, and the level is from 1 to the depth", r.Depth, r.Level)
+	}
+	if r.OnFull, err = s.policy(); err != nil {
+		return r, err
+	}
+	if kind == "look" && s.get("cycles") == "" {
+		if err := idle(cmd, "without --cycles", "core"); err != nil {
+			return r, err
+		}
+	}
+	r.Core = quantity.FromHz(1e9)
+	if kind == "interrupt" || s.get("core") != "" {
+		if r.Core, err = s.core(); err != nil {
+			return r, err
+		}
+	}
+	if r.Cycles, err = cyclesOf(s.get("cycles"), r.Core); err != nil {
+		return r, err
+	}
+	if r.Period, err = span("every", s.get("every")); err != nil {
+		return r, err
+	}
+	if r.Phase, err = span("phase", s.get("phase")); err != nil {
+		return r, err
+	}
+	if r.Way == transfer.Look && r.Period <= 0 {
+		return r, fmt.Errorf("look needs --every")
+	}
+	if r.Blocked, err = windows("blocked", s.get("blocked")); err != nil {
+		return r, err
+	}
+	return r, nil
 }
 
 func printLoss(l transfer.Loss, r transfer.Reader, total int, asJSON bool) error {

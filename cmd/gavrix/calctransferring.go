@@ -62,6 +62,32 @@ type serviceOut struct {
 	Remaining int     `json:"remaining"`
 }
 
+// ringConsumers are those that the flags name. Odd is told of what a rule gives that is no number of
+// bytes.
+func ringConsumers(cmd *cobra.Command, s stringsOf, all bool, odd func(transfer.Service, float64)) ([]transfer.Consumer, error) {
+	switch rule := s.get("rule"); {
+	case all:
+		return transfer.Consumers, idle(cmd, "with --all", "consumer", "rule")
+	case rule != "":
+		if err := idle(cmd, "with --rule", "consumer"); err != nil {
+			return nil, err
+		}
+		r, err := transfer.RuleConsumer(rule, odd)
+		if err != nil {
+			return nil, fmt.Errorf("--rule: %w", err)
+		}
+		return []transfer.Consumer{*r}, nil
+	}
+	if one := transfer.ConsumerNamed(s.get("consumer")); one != nil {
+		return []transfer.Consumer{*one}, nil
+	}
+	var names []string
+	for _, x := range transfer.Consumers {
+		names = append(names, x.Name)
+	}
+	return nil, fmt.Errorf("--consumer: %q is none of %s", s.get("consumer"), strings.Join(names, ", "))
+}
+
 func calcTransferRing() *cobra.Command {
 	s := stringsOf{}
 	var size, byteBits int
@@ -94,34 +120,11 @@ uncertain.`,
 				return err
 			}
 			var wrong []string
-			var list []transfer.Consumer
-			switch {
-			case all:
-				if err := idle(cmd, "with --all", "consumer", "rule"); err != nil {
-					return err
-				}
-				list = transfer.Consumers
-			case s.get("rule") != "":
-				if err := idle(cmd, "with --rule", "consumer"); err != nil {
-					return err
-				}
-				r, err := transfer.RuleConsumer(s.get("rule"), func(v transfer.Service, n float64) {
-					wrong = append(wrong, fmt.Sprintf("at position %d (%s) the rule gives %g bytes", v.Pos, v.Events, n))
-				})
-				if err != nil {
-					return fmt.Errorf("--rule: %w", err)
-				}
-				list = []transfer.Consumer{*r}
-			default:
-				one := transfer.ConsumerNamed(s.get("consumer"))
-				if one == nil {
-					var names []string
-					for _, x := range transfer.Consumers {
-						names = append(names, x.Name)
-					}
-					return fmt.Errorf("--consumer: %q is none of %s", s.get("consumer"), strings.Join(names, ", "))
-				}
-				list = []transfer.Consumer{*one}
+			list, err := ringConsumers(cmd, s, all, func(v transfer.Service, n float64) {
+				wrong = append(wrong, fmt.Sprintf("at position %d (%s) the rule gives %g bytes", v.Pos, v.Events, n))
+			})
+			if err != nil {
+				return err
 			}
 			var out []accountOut
 			for i := range list {

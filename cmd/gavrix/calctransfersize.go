@@ -61,22 +61,9 @@ func calcTransferSize() *cobra.Command {
 			if most := (times["late"] + times["period"]) / t; most > 1e9 {
 				return fmt.Errorf("more than 1e9 words come in that time")
 			}
-			var z transfer.Size
-			switch args[0] {
-			case "ring":
-				z = transfer.RingSize(t, times["late"], sizes)
-			case "drain":
-				z = transfer.DrainSize(t, times["period"], times["late"], spare, sizes)
-			case "burst":
-				if count < 1 || count > 10_000_000 {
-					return fmt.Errorf("--count %d: a burst has 1 to 10 million words", count)
-				}
-				z = transfer.BurstSize(t, count, times["late"], times["work"], spare, sizes)
-			default:
-				if err := positive("level", level, 1); err != nil {
-					return err
-				}
-				z = transfer.DepthFor(t, level, times["late"], sizes)
+			z, err := sizeFor(args[0], t, times, count, level, spare, sizes)
+			if err != nil {
+				return err
 			}
 			if asJSON {
 				return printJSON(explained{map[string]int{"words": z.Least}, []finding.Derivation{z.Why}})
@@ -99,6 +86,25 @@ func calcTransferSize() *cobra.Command {
 	fl.BoolVar(&asJSON, "json", false, "print JSON")
 	_ = c.MarkFlagRequired("rate")
 	return c
+}
+
+// sizeFor is the smallest buffer of a kind, for words of t seconds and times in seconds.
+func sizeFor(kind string, t float64, times map[string]float64, count, level int, spare bool, sizes transfer.Sizes) (transfer.Size, error) {
+	switch kind {
+	case "ring":
+		return transfer.RingSize(t, times["late"], sizes), nil
+	case "drain":
+		return transfer.DrainSize(t, times["period"], times["late"], spare, sizes), nil
+	case "burst":
+		if count < 1 || count > 10_000_000 {
+			return transfer.Size{}, fmt.Errorf("--count %d: a burst has 1 to 10 million words", count)
+		}
+		return transfer.BurstSize(t, count, times["late"], times["work"], spare, sizes), nil
+	}
+	if err := positive("level", level, 1); err != nil {
+		return transfer.Size{}, err
+	}
+	return transfer.DepthFor(t, level, times["late"], sizes), nil
 }
 
 // wordTime is the time of a word, in seconds.
@@ -149,32 +155,7 @@ and the greatest of --rates that fits:
 			if err != nil {
 				return err
 			}
-			best, listed := 0.0, listed(s.get("rates"))
-			for _, w := range listed {
-				r, err := quantity.ParseRate(w)
-				if err != nil {
-					return fmt.Errorf("--rates: %w", err)
-				}
-				if l.Carries(bits, r.Bd()) {
-					best = math.Max(best, r.Bd())
-				}
-			}
-			if asJSON {
-				out := map[string]any{"bit_rate": l.Rate, "word_us": l.Word * 1e6, "limited_by": l.By}
-				if len(listed) > 0 {
-					out["listed"] = best
-				}
-				return printJSON(explained{out, l.Why})
-			}
-			fmt.Fprintf(stdout, "%s, limited by %s: a word takes at least %s\n", quantity.FromBd(l.Rate).Round(6), l.By, quantity.Time(l.Word*1e12).Round(6))
-			switch {
-			case best > 0:
-				fmt.Fprintf(stdout, "greatest of the rates that fits: %s\n", quantity.FromBd(best).Round(7))
-			case len(listed) > 0:
-				fmt.Fprintln(stdout, "none of the rates fits")
-			}
-			printDerivations(l.Why)
-			return nil
+			return printLimit(l, bits, listed(s.get("rates")), asJSON)
 		},
 	}
 	fl := c.Flags()
@@ -194,6 +175,36 @@ and the greatest of --rates that fits:
 	s.add(c, "rates", "", "rates to choose from, separated by spaces or commas")
 	fl.BoolVar(&asJSON, "json", false, "print JSON")
 	return c
+}
+
+// printLimit prints a limit, and the greatest of some rates that it carries.
+func printLimit(l transfer.Limit, bits float64, rates []string, asJSON bool) error {
+	best := 0.0
+	for _, w := range rates {
+		r, err := quantity.ParseRate(w)
+		if err != nil {
+			return fmt.Errorf("--rates: %w", err)
+		}
+		if l.Carries(bits, r.Bd()) {
+			best = math.Max(best, r.Bd())
+		}
+	}
+	if asJSON {
+		out := map[string]any{"bit_rate": l.Rate, "word_us": l.Word * 1e6, "limited_by": l.By}
+		if len(rates) > 0 {
+			out["listed"] = best
+		}
+		return printJSON(explained{out, l.Why})
+	}
+	fmt.Fprintf(stdout, "%s, limited by %s: a word takes at least %s\n", quantity.FromBd(l.Rate).Round(6), l.By, quantity.Time(l.Word*1e12).Round(6))
+	switch {
+	case best > 0:
+		fmt.Fprintf(stdout, "greatest of the rates that fits: %s\n", quantity.FromBd(best).Round(7))
+	case len(rates) > 0:
+		fmt.Fprintln(stdout, "none of the rates fits")
+	}
+	printDerivations(l.Why)
+	return nil
 }
 
 func limitFor(s stringsOf, method string, bits float64, depth, level, ring, beat int, all bool) (transfer.Limit, error) {

@@ -36,24 +36,8 @@ each stage is shown. With --of the other way: the bytes in which a value stands.
 			if l.Left, err = oneOf("--align", align, "right", "left"); err != nil {
 				return err
 			}
-			if scale != "" {
-				if l.Scale, l.Unit, err = coding.ParseQuantity(scale); err != nil {
-					return fmt.Errorf("--scale: %w", err)
-				}
-				if l.Scale.Sign() == 0 {
-					return fmt.Errorf("--scale: a scale of 0")
-				}
-			}
-			if offset != "" {
-				r, unit, err := coding.ParseQuantity(offset)
-				if err != nil {
-					return fmt.Errorf("--offset: %w", err)
-				}
-				if l.Offset = r; unit != "" && l.Unit != "" && unit != l.Unit {
-					return fmt.Errorf("--offset is in %s, --scale in %s", unit, l.Unit)
-				} else if l.Unit == "" {
-					l.Unit = unit
-				}
+			if err := scaled(&l, scale, offset); err != nil {
+				return err
 			}
 			if (of == "") == (len(args) == 0) {
 				return fmt.Errorf("give bytes in hex, or a value with --of")
@@ -100,6 +84,30 @@ each stage is shown. With --of the other way: the bytes in which a value stands.
 	fl.IntVar(&size, "bytes", 2, "how many bytes --of gives")
 	fl.BoolVar(&asJSON, "json", false, "print JSON")
 	return c
+}
+
+// scaled gives a layout its scale and offset, which share a unit.
+func scaled(l *coding.Layout, scale, offset string) (err error) {
+	if scale != "" {
+		if l.Scale, l.Unit, err = coding.ParseQuantity(scale); err != nil {
+			return fmt.Errorf("--scale: %w", err)
+		}
+		if l.Scale.Sign() == 0 {
+			return fmt.Errorf("--scale: a scale of 0")
+		}
+	}
+	if offset != "" {
+		r, unit, err := coding.ParseQuantity(offset)
+		if err != nil {
+			return fmt.Errorf("--offset: %w", err)
+		}
+		if l.Offset = r; unit != "" && l.Unit != "" && unit != l.Unit {
+			return fmt.Errorf("--offset is in %s, --scale in %s", unit, l.Unit)
+		} else if l.Unit == "" {
+			l.Unit = unit
+		}
+	}
+	return nil
 }
 
 // oneOf says whether a flag has the second of two words.

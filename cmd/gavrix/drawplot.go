@@ -68,27 +68,9 @@ stands beside what a part answers, the first is a staircase, the second dots.
 			if table != "" {
 				return writeTable(table, book.Catalog(), lanes, a, z)
 			}
-			name := book.Catalog().Short
-			var s *scene.Scene
-			switch {
-			case against:
-				if len(lanes) != 2 {
-					return fmt.Errorf("--against: name two values, the one that is set first")
-				}
-				s = picture.Against(lanes[0][0], lanes[1][0], name, a, z)
-			case histogram:
-				s = &scene.Scene{Title: "how often each value was how large"}
-				for _, l := range lanes {
-					s.Charts = append(s.Charts, picture.Histogram(l[0], name, a, z, 24).Charts...)
-				}
-			default:
-				plot := picture.Plot{Lanes: lanes, Name: name, From: a, To: z, Now: snap.Now, Columns: p.columnsWide - 19}
-				s = plot.Scene()
-				for _, l := range lanes {
-					for _, x := range l {
-						s.Notes = append(s.Notes, figuresText(book.Catalog(), x, a, z))
-					}
-				}
+			s, err := plotted(book, lanes, against, histogram, a, z, snap.Now, p.columnsWide-19)
+			if err != nil {
+				return err
 			}
 			return p.write(s)
 		},
@@ -103,6 +85,34 @@ stands beside what a part answers, the first is a staircase, the second dots.
 	fl.StringVar(&p.out, "out", "", "file to write, .svg or .pdf; without it the picture is printed as text")
 	fl.IntVar(&p.columnsWide, "columns", 140, "width of the text picture, and how fine a drawing is")
 	return c
+}
+
+// plotted is the picture of values between two times: over time, against each other, or how often
+// each was how large.
+func plotted(book *values.Book, lanes [][]*values.Series, against, histogram bool, a, z, now quantity.Time, columns int) (*scene.Scene, error) {
+	name := book.Catalog().Short
+	var s *scene.Scene
+	switch {
+	case against:
+		if len(lanes) != 2 {
+			return nil, fmt.Errorf("--against: name two values, the one that is set first")
+		}
+		s = picture.Against(lanes[0][0], lanes[1][0], name, a, z)
+	case histogram:
+		s = &scene.Scene{Title: "how often each value was how large"}
+		for _, l := range lanes {
+			s.Charts = append(s.Charts, picture.Histogram(l[0], name, a, z, 24).Charts...)
+		}
+	default:
+		plot := picture.Plot{Lanes: lanes, Name: name, From: a, To: z, Now: now, Columns: columns}
+		s = plot.Scene()
+		for _, l := range lanes {
+			for _, x := range l {
+				s.Notes = append(s.Notes, figuresText(book.Catalog(), x, a, z))
+			}
+		}
+	}
+	return s, nil
 }
 
 // lanesOf finds the values that are named; + joins those that share a lane.

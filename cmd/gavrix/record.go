@@ -27,10 +27,10 @@ type recordFlags struct {
 // add adds the flags; the file is named by the flag name.
 func (o *recordFlags) add(fl *pflag.FlagSet, name string) {
 	fl.StringVar(&o.path, name, "", "record to this pcapng file")
-	fl.IntVar(&o.size, "file-size", 0, "begin a next file (NAME-1, NAME-2 …) when one has so many MB")
+	fl.IntVar(&o.size, "file-size", 0, "begin a next file (NAME-1, NAME-2 …) when one has this many MB")
 	fl.DurationVar(&o.span, "file-time", 0, "begin a next file after this time, as 10m")
 	fl.BoolVar(&o.levels, "with-levels", false, "record the levels of the lines too, so that the file shows them when it is opened")
-	fl.IntVar(&o.files, "files", 0, "keep so many files: the oldest are removed (0 keeps all)")
+	fl.IntVar(&o.files, "files", 0, "keep this many files: the oldest are removed (0 keeps all)")
 }
 
 // limits gives how the recording is cut; an error says what makes no sense.

@@ -38,7 +38,7 @@ func (p *Pattern) checkFits() error {
 				from := s.checkFrom(Line(line), c.At, p.checking.Over)
 				switch {
 				case from == c.At:
-					return errors.New("check stands there without anything that it is over")
+					return errors.New("check has nothing in front of it that it covers")
 				case (c.At-from)%8 != 0:
 					return fmt.Errorf("%d bits in front of check are no whole number of bytes", c.At-from)
 				}

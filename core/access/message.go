@@ -339,7 +339,7 @@ func (p *Pattern) messageCheck(rules Rules) error {
 				case c.What == More:
 					return errors.New("more has no meaning in messages: count says how many")
 				case c.What == Sequence && numbered:
-					return errors.New("sequence stands there twice")
+					return errors.New("sequence appears twice")
 				case c.What == Sequence && Line(line) == In && p.SequenceBits != c.Bits:
 					return errors.New("an answer repeats the sequence of its request, in as many bits")
 				case c.What == Sequence:
@@ -357,7 +357,7 @@ func (p *Pattern) messageCheck(rules Rules) error {
 				case c.What == Chars && p.Text != nil && (c.Name == "" || p.Text.Name == "" || Line(line) == Out || p.Text.Writes):
 					return errors.New("a message carries one text; answers may carry several that have names")
 				case c.What == Chars && p.Carries(c.Name):
-					return fmt.Errorf("%s stands there twice", c.Name)
+					return fmt.Errorf("%s appears twice", c.Name)
 				case c.What == Chars && p.Text != nil:
 					p.Beside = append(p.Beside, Text{Name: c.Name, Most: c.Bits / 8})
 				case c.What == Chars:

@@ -453,21 +453,21 @@ func (p *Pattern) check(rules Rules) error {
 	generic := p.Reads || p.Writes || p.Text != nil && p.Text.Name == ""
 	switch {
 	case generic && p.NumberBits == 0:
-		return errors.New("value stands there without reg: name the register in its place")
+		return errors.New("value has no reg: name the register in its place")
 	case p.Text != nil && (p.Reads || p.Writes):
 		return errors.New("value and text stand there together")
 	case p.Message && p.Reads && p.Repeats() && p.CountBits == 0:
 		return errors.New("what comes back is repeated, and nothing says how often: put count into the line `out`")
 	case p.CountBits > 0 && !p.Repeats():
-		return errors.New("count stands there, but nothing is repeated: put ... after the last column")
+		return errors.New("count is given, but nothing is repeated: put ... after the last column")
 	case !generic && p.NumberBits > 0:
-		return errors.New("reg stands there without value: what is read or written?")
+		return errors.New("reg has no value: what is read or written?")
 	case p.More && !p.Repeats():
-		return errors.New("more stands there, but nothing is repeated: put ... after the last column")
+		return errors.New("more is given, but nothing is repeated: put ... after the last column")
 	case p.Repeats() && !generic:
 		return errors.New("what is repeated holds no value")
 	case generic && !last.before(first):
-		return errors.New("value stands there before the register's number is known")
+		return errors.New("value comes before the register's number is known")
 	}
 	for _, s := range p.Spans {
 		if s.Tail == s.Bits {

@@ -378,7 +378,7 @@ func (c *CAN) lint() []finding.Finding {
 		f := finding.Finding{
 			Severity: oddSeverity(c.Odd), Code: "node-at-another-rate", Where: place(c.Odd.Name),
 			Seen: fmt.Sprintf("%s runs at %s, all others at %s", c.Odd.Name, c.Odd.Nominal.Wanted.BitRate(), rest.Nominal.Wanted.BitRate()),
-			Why:  "it destroys the others' frames with error flags as long as it is active; if it only listens it hears nothing and harms nobody", Change: "give it the others' rate",
+			Why:  "it destroys the others' frames with error flags as long as it is active; if it only listens it receives nothing and disturbs nobody", Change: "give it the others' rate",
 		}
 		want := rest.Nominal.Wanted
 		if c.Odd == own {

@@ -62,11 +62,11 @@ const (
 func (r Release) Words() string {
 	switch r {
 	case WhenEmpty:
-		return "let go when the register is empty, a word too early"
+		return "released when the register is empty, a word too early"
 	case Never:
-		return "never let go"
+		return "never released"
 	}
-	return "let go when the last bit is sent"
+	return "released when the last bit is sent"
 }
 
 // WordTime is the time of a word at the divider in use.
@@ -108,7 +108,7 @@ var spiKind = kind{
 				doc.Key{Name: "idle", Doc: "time between two transfers; absent: a period", Type: doc.TimeType},
 				doc.Key{Name: "wires", Doc: "data lines of the unit: 2, or 1 that serves both directions", Type: doc.OneOf(2, 1)},
 				doc.Key{Name: "select", Doc: "who moves select: the unit, or the firmware by hand", Type: doc.Enum("unit", "hand"), Default: "unit"},
-				doc.Key{Name: "release", Doc: "of a select moved by hand: it is let go when the last bit is sent, when the register is empty (a word too early), or never", Type: doc.Enum(string(WhenSent), string(WhenEmpty), string(Never)), Default: string(WhenSent)},
+				doc.Key{Name: "release", Doc: "of a select moved by hand: it is released when the last bit is sent, when the register is empty (a word too early), or never", Type: doc.Enum(string(WhenSent), string(WhenEmpty), string(Never)), Default: string(WhenSent)},
 				doc.Key{Name: "source", Doc: "document and page, or who chose it", Type: doc.AnyText},
 			)},
 		)}
@@ -156,7 +156,7 @@ func (x *binder) spi(l *Link, n *doc.Node) Model {
 		}
 		s.ByHand, s.Release = doc.Of[string](m, "select") == "hand", Release(doc.Of[string](m, "release"))
 		if r := m.Get("release"); r != nil && !s.ByHand {
-			x.fault("release-by-unit", r.Place(), "write select: hand too, or take release away", "%s: the unit moves its select, so that it says when it is let go", s.Name)
+			x.fault("release-by-unit", r.Place(), "write select: hand too, or take release away", "%s: the unit moves its select, so that it says when it is released", s.Name)
 		}
 		margins, err := out.Clocking.Margins(s.End.Part)
 		if err != nil {

@@ -77,7 +77,7 @@ var uartKind = kind{
 				doc.Key{Name: "rate", Doc: "bit rate, where it differs from the device file", Type: doc.RateType},
 				doc.Key{Name: "frame", Doc: "frame, where it differs from the device file", Type: frame},
 				doc.Key{Name: "flow", Doc: "flow control, where it differs from the device file", Type: doc.Enum("none", "rts-cts", "xon-xoff")},
-				doc.Key{Name: "turn-round", Doc: "on one wire: time until the part's driver lets go, where it differs from the device file", Type: doc.TimeType},
+				doc.Key{Name: "turn-round", Doc: "on one wire: time until the part releases the line, where it differs from the device file", Type: doc.TimeType},
 				doc.Key{Name: "clock-off", Doc: "how far this part's clock is off, as 0.4 %", Type: doc.PPMType, Default: "0 ppm"},
 			)...), Required: true},
 			{Name: "delay", Doc: "propagation delay of the wires", Type: doc.TimeType, Default: "0 ns"},

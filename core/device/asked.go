@@ -104,7 +104,7 @@ func textsKey() doc.Key {
 		doc.Key{Name: "number", Doc: "the number by which it is reached; absent: it stands in patterns by its name", Type: numberType},
 		doc.Key{Name: "characters", Doc: "how many there are at most", Type: doc.Int(1, 1024), Required: true},
 		doc.Key{Name: "access", Doc: "what may be done with it", Type: doc.Enum("read-write", "read-only", "write-only"), Default: "read-write"},
-		doc.Key{Name: "holds", Doc: "what stands there after power-up", Type: doc.AnyText},
+		doc.Key{Name: "holds", Doc: "its content after power-up", Type: doc.AnyText},
 		doc.Key{Name: "about", Doc: "what it is", Type: doc.AnyText},
 	))}
 }

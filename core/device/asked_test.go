@@ -241,7 +241,7 @@ func TestPagesOfAPart(t *testing.T) {
 		{"pages: BANK", "check: {bits: 8, polynomial: 7, over: all}\npages: BANK", "one of word, line"},
 		{"| value.8}", "| value.8 check}", "below `check:`"},
 		{"write: {out: reg.7 0 | value.8}", "write: {out: reg.7 0 | value.8 check.4 skip.4}\ncheck: {bits: 8, polynomial: 7}", "the check has 8 bits"},
-		{"write: {out: reg.7 0 | value.8}", "write: {out: check reg.7 0 | value.8}\ncheck: {bits: 8, polynomial: 7}", "without anything that it is over"},
+		{"write: {out: reg.7 0 | value.8}", "write: {out: check reg.7 0 | value.8}\ncheck: {bits: 8, polynomial: 7}", "nothing in front of it that it covers"},
 		{", page: 0}\n  B:    {number: 0x20, page: 3, reset: 7}", "}", "no register is on a page"},
 	} {
 		_, faults := Parse("p.yaml", []byte(strings.Replace(pagedPart, c.from, c.to, 1)))

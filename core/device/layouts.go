@@ -49,7 +49,7 @@ func layoutKeys(k laid) []doc.Key {
 		{Name: "name", Doc: "of the value; in a text the row's own name is that", Type: doc.NameType},
 		{Name: "first", Doc: "which of its words comes first, the most or the least significant", Type: doc.Enum("high", "low"), Default: "high"},
 		{Name: "form", Doc: "how it stands in a text", Type: doc.Enum(layout.Forms...), Default: "number"},
-		{Name: "list", Doc: "it stands there one after the other, at most so often, as far as the message goes: its values are called NAME-1, NAME-2 and so on", Type: doc.Int(1, 64)},
+		{Name: "list", Doc: "it is repeated, at most this many times, as far as the message goes: its values are called NAME-1, NAME-2 and so on", Type: doc.Int(1, 64)},
 		{Name: "between", Doc: "what stands between the members of a list in a text", Type: doc.AnyText, Default: ","},
 	}, meaning()...)
 	if k.identified {

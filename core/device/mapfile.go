@@ -477,7 +477,7 @@ func (x *mapper) means(v *Value, n *doc.Node, bits int) {
 		case strings.TrimSpace(word) == "":
 			x.fault("bad-code", c, "write its meaning", "%s: code %s has no word", v.Name, c.Key)
 		case words[strings.ToLower(word)] || v.Codes[raw] != "":
-			x.fault("code-twice", c, "give each code a word of its own", "%s: %s stands there twice", v.Name, word)
+			x.fault("code-twice", c, "give each code a word of its own", "%s: %s appears twice", v.Name, word)
 		default:
 			if v.Codes == nil {
 				v.Codes = map[uint64]string{}

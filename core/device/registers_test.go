@@ -110,7 +110,7 @@ func TestBadRegisters(t *testing.T) {
 		{"RATE: {bits: 7:6,", "RATE: {", "has no \"bits\""},
 		{"FLAG: {bits: 5,", "rate: {bits: 5,", "two fields rate"},
 		{"codes: {0: 10 Hz, 1: 25 Hz}", "codes: {0: 10 Hz, 4: 25 Hz}", "does not fit 2 bits"},
-		{"codes: {0: 10 Hz, 1: 25 Hz}", "codes: {0: 10 Hz, 1: 10 hz}", "stands there twice"},
+		{"codes: {0: 10 Hz, 1: 25 Hz}", "codes: {0: 10 Hz, 1: 10 hz}", "appears twice"},
 		{"codes: {0: 10 Hz, 1: 25 Hz}", "codes: {0: 10 Hz, x: 25 Hz}", "is no code"},
 		{"codes: {0: 10 Hz, 1: 25 Hz}", "codes: {0: 10 Hz, 1: ''}", "has no word"},
 		{"codes: {0: 10 Hz, 1: 25 Hz}", "codes: 10 Hz", "expected a map"},

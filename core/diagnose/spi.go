@@ -99,12 +99,12 @@ func onTheWire(snap *capture.Snapshot, l *bench.Link, d *bench.SPIDevice, r, uni
 		out = append(out, f)
 	}
 	if bits, cut := r.Fact(record.CutBits, r.Len()); (cut || unit != nil && unit.Len() > r.Len()) && flags&record.CutOff == 0 {
-		f.Code, f.Seen = "select-ends-early", fmt.Sprintf("select of %s is let go after %d of %d bits of word %d", d.Name, bits, r.Bits, r.Len()+1)
+		f.Code, f.Seen = "select-ends-early", fmt.Sprintf("select of %s is released after %d of %d bits of word %d", d.Name, bits, r.Bits, r.Len()+1)
 		if bits == 0 {
-			f.Seen = fmt.Sprintf("select of %s is let go after %s, and the clock goes on", d.Name, quantity.Count(r.Len(), "word"))
+			f.Seen = fmt.Sprintf("select of %s is released after %s, and the clock goes on", d.Name, quantity.Count(r.Len(), "word"))
 		}
 		f.Why = "the firmware lets it go while the last word is still on its way, clock and word don't fit, or edges are missed"
-		f.Change = "wait until the last bit is sent before select is let go; compare the word at both ends in Timing (2)"
+		f.Change = "wait until the last bit is sent before select is released; compare the word at both ends in Timing (2)"
 		out = append(out, f)
 	}
 	if w, ok := snap.Window(l.Index, 1, r.Start, r.End); ok && !d.End.Shared && fought(w) {

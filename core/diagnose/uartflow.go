@@ -114,7 +114,7 @@ func collided(snap *capture.Snapshot, l *bench.UART) (finding.Finding, bool) {
 			Severity: finding.Error, Code: "collision", Where: finding.Place{Link: l.Name, At: r.Start},
 			Seen:   fmt.Sprintf("%s and the MCU drive the wire at the same time", l.Device.Name),
 			Why:    "what is sent meanwhile reads as either, and both outputs are stressed",
-			Change: "let one end wait until the other has let go of the wire",
+			Change: "let one end wait until the other has released the wire",
 		}
 		before := records.Query{Link: int(l.Index), Kinds: []record.Kind{record.Chars}, From: []record.End{record.MCU}, Seen: []record.End{record.Tap}}
 		for k := range snap.Before(i, before) {

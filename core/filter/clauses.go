@@ -41,7 +41,7 @@ func init() {
 		{"matches", "/EXPRESSION/", "records whose text the regular expression fits", (*parser).matches},
 		{"gap", "over TIME", "records with a longer silence before them on their link", (*parser).gap},
 		{"answers", "[later than TIME | within TIME]", "what a device sent behind what the MCU sent to it", (*parser).answers},
-		{"length", "over N | under N | N", "records with so many bytes or words", (*parser).length},
+		{"length", "over N | under N | N", "records with this many bytes or words", (*parser).length},
 		{"after", "TIME", "records that begin after that time of the capture", func(p *parser) (test, *Error) { return p.moment(true) }},
 		{"before", "TIME", "records that begin before that time of the capture", func(p *parser) (test, *Error) { return p.moment(false) }},
 	}

@@ -56,7 +56,7 @@ func Write(text string, fields []*Field) (*Layout, *Fault) {
 		case f == nil:
 			return nil, bad("{%s} is not in the legend", name)
 		case used[f]:
-			return nil, bad("{%s} stands there twice", name)
+			return nil, bad("{%s} appears twice", name)
 		}
 		used[f] = true
 		if n := len(l.Text); n > 0 && l.Text[n-1].Field != nil {

@@ -158,7 +158,7 @@ func (b *canBus) hold(on bool) {
 	b.read()
 	b.held = on
 	b.start(b.now)
-	text := "the line is let go"
+	text := "the line is released"
 	if on {
 		text = "the line is held dominant"
 	}

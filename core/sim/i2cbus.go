@@ -395,7 +395,7 @@ func (b *i2cBus) do(i link.Intent, done func(link.Outcome)) error {
 			b.held = make([]bool, 2)
 		}
 		b.held[line] = !i.Release
-		b.anew("the %s line is %s", i.Role, map[bool]string{true: "let go", false: "held low"}[i.Release])
+		b.anew("the %s line is %s", i.Role, map[bool]string{true: "released", false: "held low"}[i.Release])
 	case link.Cross:
 		if b.parts[i.Device] == nil {
 			return fmt.Errorf("%q is no device on it", i.Device)

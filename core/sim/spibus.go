@@ -88,7 +88,7 @@ func parseSPI(text string) (*SPI, error) {
 			return nil, fmt.Errorf("%s: its end is out of range", d.Name)
 		}
 		if !slices.Contains([]bench.Release{bench.WhenSent, bench.WhenEmpty, bench.Never}, d.Release) {
-			return nil, fmt.Errorf("%s: its select is let go at an unknown moment", d.Name)
+			return nil, fmt.Errorf("%s: its select is released at an unknown moment", d.Name)
 		}
 	}
 	for _, a := range b.Asks {
@@ -550,7 +550,7 @@ func (b *spiBus) do(i link.Intent, done func(link.Outcome)) error {
 		}
 		b.between(func() {
 			b.in.Drive(len(b.target), []wire.Driven{{At: b.w.now, Driven: !i.Release, Strong: true}})
-			b.note(b.w.now, "the line in is %s", map[bool]string{true: "let go", false: "held low"}[i.Release])
+			b.note(b.w.now, "the line in is %s", map[bool]string{true: "released", false: "held low"}[i.Release])
 		})
 	case link.Loop:
 		b.between(func() {

@@ -50,7 +50,7 @@ var Roles = []*Role{
 	{Name: "clock", Title: "clock of the unit", Lack: "the unit is dead and takes no writes: nothing is sent, nothing is received"},
 	{Name: "port-clock", Title: "clock of the pins' port", Lack: "the pins stay inputs: nothing drives the MCU's line, and nothing comes in"},
 	{Name: "transmit-pin", Title: "transmit pin", Own: true, After: []string{"port-clock"}, Lack: "nothing drives the MCU's line; receiving works"},
-	{Name: "receive-pin", Title: "receive pin", Own: true, After: []string{"port-clock"}, Lack: "the unit hears nothing although there is traffic on the line; sending works"},
+	{Name: "receive-pin", Title: "receive pin", Own: true, After: []string{"port-clock"}, Lack: "the unit receives nothing although there is traffic on the line; sending works"},
 	{Name: "clock-pin", Title: "clock pin", Own: true, After: []string{"port-clock"}, Lack: "there is no clock on the bus, so no device answers"},
 	{Name: "out-pin", Title: "data-out pin", Own: true, After: []string{"port-clock"}, Lack: "the devices hear no commands: what they read is the level of an open line"},
 	{Name: "in-pin", Title: "data-in pin", Own: true, After: []string{"port-clock"}, Lack: "all words read are the same: all zeros or all ones"},

@@ -152,7 +152,7 @@ func (c *checker) channel() {
 		c.warn("count-no-multiple", "burst", "1", fmt.Sprintf("%d elements are no multiple of a burst of %d", p.Count, p.Burst), "the rest waits for a request that a full burst would make", "")
 	}
 	if p.Burst > max(p.Stream.Depth, 1) && p.Receive {
-		c.fault("burst-over-depth", "burst", fmt.Sprint(max(p.Stream.Depth, 1)), NothingMoves, fmt.Sprintf("a burst of %d words from a unit that holds %d", p.Burst, max(p.Stream.Depth, 1)), "so many never wait at once: the unit never asks", "")
+		c.fault("burst-over-depth", "burst", fmt.Sprint(max(p.Stream.Depth, 1)), NothingMoves, fmt.Sprintf("a burst of %d words from a unit that holds %d", p.Burst, max(p.Stream.Depth, 1)), "this many never wait at once: the unit never raises a request", "")
 	}
 }
 

@@ -62,101 +62,108 @@ type Receive struct {
 // are the places of bytes that were lost before the last receive ended, left those that no
 // receive takes after it: the unit keeps the first Depth of them, the rest is lost.
 func ReceivesOf(bytes []Came, q Receives) (out []Receive, lost, left []int) {
-	armed := q.Armed
-	next := 0 // the first byte that nobody has had
-	var held []int
-	// While nothing is armed the unit keeps what it can.
-	idle := func(until quantity.Time) {
-		for next < len(bytes) && bytes[next].End <= until {
-			if q.Depth > len(held) {
-				held = append(held, next)
-			} else {
-				lost = append(lost, next)
-			}
-			next++
+	x := &receiving{bytes: bytes, q: q}
+	x.unarmed(q.Armed)
+	for armed := q.Armed; q.Most == 0 || len(out) < q.Most; {
+		r := x.receive(armed)
+		if out = append(out, r); r.Cause == NotEnded {
+			return out, x.lost, nil
 		}
-		if q.Depth == 0 {
-			// One whose first bits are past is cut.
-			for next < len(bytes) && bytes[next].Start < until {
-				lost = append(lost, next)
-				next++
-			}
-		}
-	}
-	idle(armed)
-	for q.Most == 0 || len(out) < q.Most {
-		r := Receive{Armed: armed, First: -1, Waited: len(held)}
-		take := func(i int) {
-			if r.First < 0 {
-				r.First = i
-			}
-			r.Count++
-		}
-		ends := func(i int) Cause {
-			switch {
-			case q.Rule.EndMark >= 0 && int(bytes[i].Value) == q.Rule.EndMark:
-				return ByEndMark
-			case q.Rule.Count > 0 && r.Count >= q.Rule.Count:
-				return ByCount
-			}
-			return NotEnded
-		}
-		lastEnd := armed
-		for len(held) > 0 && r.Cause == NotEnded {
-			i := held[0]
-			held = held[1:]
-			take(i)
-			r.Cause, r.Ended = ends(i), armed
-		}
-		for r.Cause == NotEnded {
-			timeout := quantity.Forever
-			if q.Rule.Timeout > 0 {
-				timeout = armed + q.Rule.Timeout
-			}
-			quiet := quantity.Forever
-			if q.Rule.Idle > 0 && r.Count > 0 {
-				quiet = lastEnd + q.Rule.Idle
-			}
-			if next < len(bytes) && bytes[next].Start < quiet {
-				quiet = quantity.Forever // its first bit breaks the silence
-			}
-			at := quantity.Forever
-			if next < len(bytes) {
-				at = bytes[next].End
-			}
-			switch first := min(timeout, quiet, at); {
-			case first == quantity.Forever:
-				out = append(out, r)
-				return out, lost, nil
-			case first == at && at <= timeout:
-				lastEnd = at
-				take(next)
-				r.Cause, r.Ended = ends(next), at
-				next++
-			case first == quiet:
-				r.Cause, r.Ended = ByIdle, quiet
-			default:
-				r.Cause, r.Ended = ByTimeout, timeout
-			}
-		}
-		out = append(out, r)
-		if q.Most == 0 && next >= len(bytes) && len(held) == 0 || q.Most == len(out) {
+		if q.Most == 0 && x.next >= len(bytes) && len(x.held) == 0 || q.Most == len(out) {
 			break
 		}
 		armed = r.Ended + q.Rearm
-		idle(armed)
+		x.unarmed(armed)
 	}
 	// What was lost behind the last end does not belong to it.
 	last := out[len(out)-1].Ended
-	ended := len(lost)
-	for ended > 0 && bytes[lost[ended-1]].End > last {
+	ended := len(x.lost)
+	for ended > 0 && bytes[x.lost[ended-1]].End > last {
 		ended--
 	}
-	lost, left = lost[:ended:ended], append(held, lost[ended:]...)
-	for ; next < len(bytes); next++ {
-		left = append(left, next)
+	lost, left = x.lost[:ended:ended], append(x.held, x.lost[ended:]...)
+	for ; x.next < len(bytes); x.next++ {
+		left = append(left, x.next)
 	}
 	return out, lost, left
+}
+
+// receiving is where a line and its receives are.
+type receiving struct {
+	bytes []Came
+	q     Receives
+	next  int   // the first byte that nobody has had
+	held  []int // by the unit
+	lost  []int
+}
+
+// unarmed lets bytes come while nothing is armed: the unit keeps what it can.
+func (x *receiving) unarmed(until quantity.Time) {
+	for x.next < len(x.bytes) && x.bytes[x.next].End <= until {
+		if x.q.Depth > len(x.held) {
+			x.held = append(x.held, x.next)
+		} else {
+			x.lost = append(x.lost, x.next)
+		}
+		x.next++
+	}
+	if x.q.Depth == 0 {
+		// One whose first bits are past is cut.
+		for x.next < len(x.bytes) && x.bytes[x.next].Start < until {
+			x.lost = append(x.lost, x.next)
+			x.next++
+		}
+	}
+}
+
+// receive follows one receive to its end.
+func (x *receiving) receive(armed quantity.Time) Receive {
+	rule := x.q.Rule
+	r := Receive{Armed: armed, First: -1, Waited: len(x.held)}
+	take := func(i int, at quantity.Time) {
+		if r.First < 0 {
+			r.First = i
+		}
+		r.Count++
+		switch {
+		case rule.EndMark >= 0 && int(x.bytes[i].Value) == rule.EndMark:
+			r.Cause, r.Ended = ByEndMark, at
+		case rule.Count > 0 && r.Count >= rule.Count:
+			r.Cause, r.Ended = ByCount, at
+		}
+	}
+	for len(x.held) > 0 && r.Cause == NotEnded {
+		take(x.held[0], armed)
+		x.held = x.held[1:]
+	}
+	timeout := quantity.Forever
+	if rule.Timeout > 0 {
+		timeout = armed + rule.Timeout
+	}
+	for lastEnd := armed; r.Cause == NotEnded; {
+		quiet, at := quantity.Forever, quantity.Forever
+		if rule.Idle > 0 && r.Count > 0 {
+			quiet = lastEnd + rule.Idle
+		}
+		if x.next < len(x.bytes) {
+			if at = x.bytes[x.next].End; x.bytes[x.next].Start < quiet {
+				quiet = quantity.Forever // its first bit breaks the silence
+			}
+		}
+		switch first := min(timeout, quiet, at); {
+		case first == quantity.Forever:
+			return r
+		case first == at && at <= timeout:
+			lastEnd = at
+			take(x.next, at)
+			x.next++
+		case first == quiet:
+			r.Cause, r.Ended = ByIdle, quiet
+		default:
+			r.Cause, r.Ended = ByTimeout, timeout
+		}
+	}
+	return r
 }
 
 // Check says what is wrong with a rule.

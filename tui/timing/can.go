@@ -93,7 +93,7 @@ func (v *View) pairs(out *sum, b *bench.CAN) {
 			if p.B.ListenOnly {
 				listens = p.B
 			}
-			style, glyph, verdict = cells.Doubt, "△", "rates differ: "+listens.Name+" only listens, and hears nothing"
+			style, glyph, verdict = cells.Doubt, "△", "rates differ: "+listens.Name+" only listens, and receives nothing"
 		case p.RatesDiffer:
 			style, glyph, verdict = cells.Bad, "✗", "rates differ: error frames as long as both are active"
 		case !p.Decodes:

@@ -24,7 +24,7 @@ func wiring(a cells.Area, y int, l *bench.UART) int {
 	end := func(name string, s uart.Settings, depth int) string {
 		switch {
 		case l.Wires == 1:
-			return fmt.Sprintf("; %s lets go after %s", name, s.TurnRound.Round(3))
+			return fmt.Sprintf("; %s releases the line after %s", name, s.TurnRound.Round(3))
 		case s.Flow == uart.NoFlow:
 			return fmt.Sprintf("; %s: no flow control", name)
 		case depth == 0:

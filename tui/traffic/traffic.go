@@ -312,7 +312,7 @@ func (v *View) list(a cells.Area, top int, snap *capture.Snapshot, f *dialogue.F
 		}
 	}
 	if n, _ := snap.Gone(); n > 0 && first == 0 && y+used+v.height(sel, a.W) < a.H {
-		a.Text(2, y, cells.Doubt, fmt.Sprintf("%d records before these were let go; :record FILE keeps all", n))
+		a.Text(2, y, cells.Doubt, fmt.Sprintf("%d records before these were discarded; :record FILE keeps all", n))
 		y++
 	}
 	for i := first; i < len(v.lines) && y < a.H; i++ {

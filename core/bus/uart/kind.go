@@ -21,7 +21,7 @@ var Schema = doc.Map(
 	doc.Key{Name: "idle-gap", Doc: "pause that ends a packet, as 20 bits or 2 ms", Type: doc.Scalar("a pause, as 20 bits or 2 ms", parseGap), Default: usualGap},
 	doc.Key{Name: "flow", Doc: "flow control: none, a ready line of each end, or XOFF and XON", Type: doc.Enum(flowNames...), Default: "none"},
 	doc.Key{Name: "stop-at", Doc: "waiting characters at which this end says stop; absent: when its queue is full, with xon-xoff half full", Type: doc.Int(1, 65536)},
-	doc.Key{Name: "turn-round", Doc: "on one wire for both directions: time from the last stop bit until this end's driver lets go", Type: doc.TimeType, Default: "0 us"},
+	doc.Key{Name: "turn-round", Doc: "on one wire for both directions: time from the last stop bit until this end releases the line", Type: doc.TimeType, Default: "0 us"},
 )
 
 // roles are the lines, in the order in which ends are numbered.
