@@ -57,6 +57,8 @@ right for each order of half, full and idle events. They are whole files in a fo
 			if err := idle(cmd, "with --out", "json"); err != nil {
 				return err
 			}
+			_, missing := os.Stat(out)
+			made := errors.Is(missing, fs.ErrNotExist)
 			if err := os.MkdirAll(out, 0o755); err != nil {
 				return err
 			}
@@ -68,7 +70,9 @@ right for each order of half, full and idle events. They are whole files in a fo
 			for _, f := range files {
 				path := filepath.Join(out, f.Name)
 				if err := regular.Replace(path, []byte(firmware.Marked(f.Text)), 0o644); err != nil {
-					_ = os.Remove(out) // where nothing is in it
+					if made {
+						_ = os.Remove(out) // where nothing is in it
+					}
 					return err
 				}
 				fmt.Fprintf(os.Stderr, "wrote %s\n", safe.Text(path))

@@ -1,5 +1,6 @@
-// Package regular reads files that are named by a user: none but regular ones, since a pipe
-// or a device may have no end or never begin, and none that are longer than they can be.
+// Package regular reads and writes files that are named by a user. None but regular ones are read,
+// since a pipe or a device may have no end or never begin, and none that are longer than they can be;
+// new ones never take the place of others, and none is left empty when its disk is full.
 package regular
 
 import (

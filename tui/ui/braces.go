@@ -11,9 +11,9 @@ import (
 )
 
 // Braces draws a register large, bit by bit, with a brace under each field that has its
-// meaning below: those that differ from reset, and the others where there is room. Where next is another content, its bits that
-// differ stand in a row of their own. It gives the row behind it; nothing is drawn where
-// there is no room.
+// meaning below: those that differ from reset, and the others where there is room. Where
+// next is another content, its bits that differ stand in a row of their own. It gives the
+// row behind it; nothing is drawn where there is no room.
 func Braces(a cells.Area, y int, w *register.Register, value, next uint64) int {
 	// A column for each bit, with a gap between groups of four where there is room.
 	wide := 3
