@@ -86,6 +86,7 @@ type spans struct {
 	high   bool
 	spans  [][2]quantity.Time
 	bursts []burst
+	upTo   []int // how many bursts there are up to the end of each span
 }
 
 // alongside gives the lines for the stretch that is known of a clock: slower lines may
@@ -236,6 +237,7 @@ func selecting(l *wire.Window, index int, all []burst, slack quantity.Time) (spa
 				if len(in) > 0 {
 					s.spans = append(s.spans, [2]quantity.Time{from, to})
 					s.bursts = append(s.bursts, in...)
+					s.upTo = append(s.upTo, len(s.bursts))
 				}
 			}
 			from, level = to, !level
@@ -254,13 +256,11 @@ func (s *spans) tighter(than *spans) bool {
 
 // slack is the mean time that a span lasts beyond its bursts.
 func (s *spans) slack() quantity.Time {
-	sum, k := quantity.Time(0), 0
-	for _, x := range s.spans {
-		first := k
-		for k < len(s.bursts) && s.bursts[k].from < x[1] {
-			k++
-		}
+	sum, first := quantity.Time(0), 0
+	for i, x := range s.spans {
+		k := s.upTo[i]
 		sum += x[1] - x[0] - (s.bursts[k-1].to - s.bursts[first].from)
+		first = k
 	}
 	return sum / quantity.Time(len(s.spans))
 }
