@@ -162,7 +162,7 @@ func findSPI(looks []look, clock int) []bundle {
 			continue // a line that changes evenly for a while is no bus
 		}
 		p.Gain = b.gain
-		p.unusual = p.unusual || s.index < 0 && mayselect(looks, b.lines, len(all))
+		p.unusual = p.unusual || s.index < 0 && mayselect(looks, b.lines, len(all), period)
 		p.Bad = min(p.Units, irregular+odd+wrongs(data))
 		b.proposals = append(b.proposals, p)
 	}
@@ -174,9 +174,14 @@ func findSPI(looks []look, clock int) []bundle {
 
 // mayselect says whether a line that is none of a bundle's is idle often enough to select, but for
 // what disturbs it.
-func mayselect(looks []look, lines []int, bursts int) bool {
+func mayselect(looks []look, lines []int, bursts int, period quantity.Time) bool {
 	for i := range looks {
-		if n := len(looks[i].Toggles); n > 0 && n <= 2*bursts+8 && looks[i].steady == 0 && !slices.Contains(lines, i) {
+		if looks[i].steady != 0 || slices.Contains(lines, i) {
+			continue
+		}
+		// What is shorter than half a clock's period selects nothing, and what is longer may have
+		// been taken for a spike.
+		if n := len(unspiked(&looks[i].untouched, period/2)); n > 0 && n <= 2*bursts+8 {
 			return true
 		}
 	}
