@@ -45,7 +45,7 @@ type picker struct {
 	meanings               *bench.Meanings // what print asks
 	filter, until, trigger *filter.Matcher
 	reader                 *values.Reader
-	short                  map[*values.Name]string // of so many named
+	short                  map[*values.Name]string // short names, as long as there are `named` values
 	named                  int
 	shown                  func(r *record.Record) bool // nil: all are
 	wanted                 map[*values.Name]bool       // nil: all

@@ -324,3 +324,28 @@ func BenchmarkFormula(b *testing.B) {
 		_, _ = f.Solve(80*quantity.Megahertz, 115200*quantity.Baud)
 	}
 }
+
+// TestAtAnotherClock: what is written to the registers stays, and the rate goes with the clock; at the
+// clock for which they were found the settings are the same.
+func TestAtAnotherClock(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		g, _ := drawn(rt)
+		clock := quantity.FromHz(rapid.Float64Range(1e6, 1e8).Draw(rt, "clock"))
+		found, err := g.Solve(clock, quantity.FromBd(rapid.Float64Range(300, 1e6).Draw(rt, "rate")))
+		if err != nil {
+			return
+		}
+		same, err := At(g, found, clock)
+		require.NoError(rt, err)
+		by := rapid.IntRange(1, 16).Draw(rt, "slower")
+		slower, err := At(g, found, clock/quantity.Freq(by))
+		require.NoError(rt, err)
+		for i, s := range found {
+			require.Equal(rt, s.Values, same[i].Values)
+			require.Equal(rt, s.Rate, same[i].Rate)
+			require.Equal(rt, s.Tie, same[i].Tie)
+			require.Equal(rt, s.Values, slower[i].Values)
+			require.InEpsilon(rt, s.Rate.Bd()/float64(by), slower[i].Rate.Bd(), 1e-6)
+		}
+	})
+}

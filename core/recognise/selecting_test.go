@@ -41,3 +41,27 @@ func TestSelectsMoveWithEdges(t *testing.T) {
 		s.slack()
 	})
 }
+
+// TestWhatMaySelect: a line with few long pulses may be a select that something disturbs, also where
+// its pauses were taken for spikes; one that rests but for pulses shorter than half a clock may not.
+func TestWhatMaySelect(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		const period = 100 * quantity.Nanosecond
+		long := rapid.Bool().Draw(rt, "long")
+		var w wire.Window
+		at := quantity.Time(0)
+		for range rapid.IntRange(1, 4).Draw(rt, "pulses") {
+			width := quantity.Time(rapid.Int64Range(1, int64(period/2)-1).Draw(rt, "width"))
+			if long {
+				width += period
+			}
+			at += 10 * period
+			w.Toggles = append(w.Toggles, at, at+width)
+			at += width
+		}
+		w.To = at + 10*period
+		line := look{untouched: w} // all of its edges were taken out
+		require.Equal(rt, long, mayselect([]look{{}, line}, []int{0}, 5, period))
+		require.False(rt, mayselect([]look{{}, line}, []int{0, 1}, 5, period), "it is a line of the bus")
+	})
+}

@@ -83,10 +83,11 @@ func (v *View) drawWords(a cells.Area, h ui.Host, l *bench.Link) {
 		a.Right(a.W, 2+rows, cells.Quiet, fmt.Sprintf("%d of %d registers", rows, len(words)))
 	}
 	body := a.Part(0, 3+rows, a.W, max(a.H-3-rows, 0))
-	apart(body, w, seen)
 	if more := need - body.H; more > 0 && body.H > 0 {
-		body.Right(a.W, body.H-1, cells.Doubt, fmt.Sprintf(" %s more in a higher window", quantity.Count(more+1, "row")))
+		body.Right(a.W, body.H-1, cells.Doubt, quantity.Count(more+1, "row")+" more in a higher window")
+		body = body.Part(0, 0, body.W, body.H-1)
 	}
+	apart(body, w, seen)
 }
 
 // listed shows one of the registers in a row.

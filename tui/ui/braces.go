@@ -84,8 +84,8 @@ type label struct {
 	style  cells.Style
 }
 
-// labelsOf finds the labels of a register that is w cells wide, and the rows that they take. Fields
-// at reset take none of their own.
+// labelsOf finds the labels of a register in so many cells, and the rows that they take. Fields at
+// reset get what those that differ leave, and two rows at least.
 func labelsOf(wide int, w *register.Register, value uint64, at func(bit int) int) ([]label, int) {
 	fields := slices.Clone(w.Fields)
 	slices.SortFunc(fields, func(a, b register.Field) int { return cmp.Compare(a.Low, b.Low) })
@@ -117,7 +117,7 @@ func labelsOf(wide int, w *register.Register, value uint64, at func(bit int) int
 		return out, used, told
 	}
 	few, rows, told := place(labelRows, false)
-	if every, used, also := place(max(rows, 1), true); also == told {
+	if every, used, also := place(max(rows, 2), true); also == told {
 		return every, used
 	}
 	return few, rows

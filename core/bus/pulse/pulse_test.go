@@ -134,6 +134,9 @@ func TestBadSettings(t *testing.T) {
 		change(&s)
 		assert.Error(t, s.Check())
 	}
+	exact := good
+	exact.Zero.High.Most = exact.Zero.High.Least
+	assert.NoError(t, exact.Check(), "a time may be stated without a tolerance")
 	for _, p := range []Patterns{{Bits: 1}, {Zero: 0b100, One: 0b101, Bits: 3}, {Zero: 0b100, One: 0b100, Bits: 3}, {Zero: 0b1010, One: 0b1100, Bits: 4}, {Zero: 0b010, One: 0b110, Bits: 3}} {
 		assert.Error(t, p.Check(), "%+v", p)
 	}
